@@ -1,0 +1,25 @@
+//! Fragmented MP4.
+//!
+//! Source: ISO/IEC 14496-12, 14496-14 and 14496-15
+
+mod boxes;
+mod init;
+mod reader;
+mod writer;
+
+#[cfg(test)]
+mod tests;
+
+pub use reader::{Mp4Error, Mp4File, Mp4Sample, Mp4Track};
+pub use writer::{Fragment, FragmentWriter, Patch, WriterError};
+
+/// Sample flags of a sample that depends on no other.
+///
+/// Source: ISO/IEC 14496-12, 8.8.3.1
+const SYNC_SAMPLE: u32 = 0x0200_0000;
+
+/// Sample flags of a sample that depends on others and is no sync sample.
+const DEPENDENT_SAMPLE: u32 = 0x0101_0000;
+
+/// The bit of the sample flags that says "no sync sample".
+const NON_SYNC_BIT: u32 = 0x0001_0000;

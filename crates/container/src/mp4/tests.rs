@@ -1,0 +1,200 @@
+//! The writer and the reader against each other.
+
+use bytes::Bytes;
+use proptest::prelude::*;
+use waverant_media::{
+    AudioSpecificConfig, AvcDecoderConfig, CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks,
+};
+
+use super::{FragmentWriter, Mp4Error, Mp4File, WriterError};
+
+/// Constrained Baseline 1280x720; the bytes are explained in the media crate's tests.
+const AVC: &[u8] = &[
+    1, 0x42, 0xc0, 0x1f, 0xff, 0xe1, 0, 10, 0x67, 0x42, 0xc0, 0x1f, 0xda, 0x01, 0x40, 0x16, 0xe8, 0x40, 1, 0, 4, 0x68,
+    0xce, 0x3c, 0x80,
+];
+
+fn tracks() -> Tracks {
+    let mut tracks = Tracks::new();
+    let h264 = AvcDecoderConfig::parse(Bytes::from_static(AVC)).unwrap();
+    tracks.set(Track { id: TrackId::VIDEO, codec: CodecParameters::H264(h264) });
+    let aac = AudioSpecificConfig::parse(Bytes::from_static(&[0x11, 0x90])).unwrap();
+    tracks.set(Track { id: TrackId::AUDIO, codec: CodecParameters::Aac(aac) });
+    tracks
+}
+
+fn video(dts_ms: i64, composition_ms: i64, keyframe: bool) -> Packet {
+    Packet {
+        track: TrackId::VIDEO,
+        kind: TrackKind::Video,
+        dts: MediaTime::from_millis(dts_ms),
+        pts: MediaTime::from_millis(dts_ms + composition_ms),
+        random_access: keyframe,
+        payload: Bytes::from(format!("picture {dts_ms}")),
+    }
+}
+
+fn audio(dts_ms: i64) -> Packet {
+    Packet {
+        track: TrackId::AUDIO,
+        kind: TrackKind::Audio,
+        dts: MediaTime::from_millis(dts_ms),
+        pts: MediaTime::from_millis(dts_ms),
+        random_access: true,
+        payload: Bytes::from(format!("sound {dts_ms}")),
+    }
+}
+
+/// Writes packets as a recorder would: fragments appended, patches applied at the end.
+fn write(packets: &[Packet]) -> Vec<u8> {
+    let mut writer = FragmentWriter::new(&tracks()).unwrap();
+    let mut file = Vec::new();
+    for packet in packets {
+        if let Some(fragment) = writer.push(packet).unwrap() {
+            file.extend(fragment.segments.concat());
+        }
+    }
+    let (last, patches) = writer.finish();
+    file.extend(last.map(|fragment| fragment.segments.concat()).unwrap_or_default());
+    for patch in patches {
+        let at = usize::try_from(patch.offset).unwrap();
+        file[at..at + patch.bytes.len()].copy_from_slice(&patch.bytes);
+    }
+    file
+}
+
+/// 30 pictures a second with B-frame reordering, and 48 kHz sound with rounded milliseconds.
+fn show(seconds: i64) -> Vec<Packet> {
+    let pictures = (0..seconds * 30).map(|n| video(1000 + n * 1000 / 30, [66, 133, 33][(n % 3) as usize], n % 60 == 0));
+    let sound = (0..seconds * 48_000 / 1024).map(|n| audio(1010 + n * 1024 / 48));
+    let mut packets: Vec<Packet> = pictures.chain(sound).collect();
+    packets.sort_by_key(|packet| packet.dts);
+    packets
+}
+
+fn payloads(packets: &[Packet], kind: TrackKind) -> Vec<&Bytes> {
+    packets.iter().filter(|packet| packet.kind == kind).map(|packet| &packet.payload).collect()
+}
+
+#[test]
+fn a_show_comes_back_whole() {
+    let packets = show(5);
+    let file = Mp4File::parse(&Bytes::from(write(&packets))).unwrap();
+    assert!(!file.truncated);
+    let [picture, sound] = &file.tracks[..] else { panic!("{} tracks", file.tracks.len()) };
+    assert_eq!(picture.codec, tracks().get(TrackId::VIDEO).map(|track| track.codec.clone()));
+    assert_eq!(sound.codec, tracks().get(TrackId::AUDIO).map(|track| track.codec.clone()));
+    let read = |samples: &[super::Mp4Sample]| samples.iter().map(|sample| sample.payload.clone()).collect::<Vec<_>>();
+    assert!(read(&picture.samples).iter().eq(payloads(&packets, TrackKind::Video)));
+    assert!(read(&sound.samples).iter().eq(payloads(&packets, TrackKind::Audio)));
+}
+
+#[test]
+fn the_presentation_starts_at_zero_and_keeps_the_offset_between_tracks() {
+    let file = Mp4File::parse(&Bytes::from(write(&show(3)))).unwrap();
+    let first = |track: usize| file.tracks[track].samples.iter().map(|sample| sample.pts).min().unwrap();
+    // Sound comes first at 1010 ms; the earliest presented picture is that of 1066 ms.
+    assert_eq!(first(1), MediaTime::ZERO);
+    let offset = first(0).millis();
+    assert!((55..=57).contains(&offset), "picture {offset} ms behind the sound");
+}
+
+#[test]
+fn sound_follows_the_sample_count_instead_of_rounded_milliseconds() {
+    let file = Mp4File::parse(&Bytes::from(write(&show(10)))).unwrap();
+    let times: Vec<i64> = file.tracks[1].samples.iter().map(|sample| sample.dts.ticks()).collect();
+    assert!(times.windows(2).all(|pair| pair[1] - pair[0] == 1920), "1024 samples at 48 kHz are 1920 ticks");
+}
+
+#[test]
+fn a_gap_in_the_sound_stays_a_gap() {
+    let packets = [video(0, 0, true), audio(0), audio(21), audio(500), video(600, 0, true)];
+    let file = Mp4File::parse(&Bytes::from(write(&packets))).unwrap();
+    let times: Vec<i64> = file.tracks[1].samples.iter().map(|sample| sample.dts.millis()).collect();
+    assert_eq!(times, [0, 21, 500]);
+}
+
+#[test]
+fn durations_are_in_the_head_after_the_end() {
+    let bytes = write(&show(4));
+    let at = bytes.windows(4).position(|window| window == b"mehd").unwrap() + 8;
+    let ticks = u64::from_be_bytes(bytes[at..at + 8].try_into().unwrap());
+    let seconds = ticks as f64 / 90_000.0;
+    assert!((3.9..4.2).contains(&seconds), "mehd says {seconds} s");
+}
+
+#[test]
+fn fragments_end_at_keyframes_and_at_one_second() {
+    let mut writer = FragmentWriter::new(&tracks()).unwrap();
+    let mut cuts = Vec::new();
+    for packet in show(4).into_iter().filter(|packet| packet.kind == TrackKind::Video) {
+        if writer.push(&packet).unwrap().is_some() {
+            cuts.push(packet.dts.millis());
+        }
+    }
+    assert_eq!(cuts, [2000, 3000, 4000]);
+}
+
+#[test]
+fn payloads_are_not_copied() {
+    let mut writer = FragmentWriter::new(&tracks()).unwrap();
+    let packet = video(0, 0, true);
+    writer.push(&packet).unwrap();
+    let fragment = writer.finish().0.unwrap();
+    assert_eq!(fragment.segments.last().unwrap().as_ptr(), packet.payload.as_ptr());
+}
+
+#[test]
+fn a_cut_at_any_byte_leaves_a_prefix() {
+    let packets = show(3);
+    let whole = Bytes::from(write(&packets));
+    let head = whole.windows(4).position(|window| window == b"moof").unwrap() - 4;
+    let expected = payloads(&packets, TrackKind::Video);
+    for length in (head..whole.len()).step_by(97) {
+        let file = Mp4File::parse(&whole.slice(..length)).unwrap();
+        let read: Vec<&Bytes> = file.tracks[0].samples.iter().map(|sample| &sample.payload).collect();
+        assert!(expected.starts_with(&read), "cut at {length}");
+    }
+    assert_eq!(Mp4File::parse(&whole.slice(..20)).unwrap_err(), Mp4Error::NoMovie);
+}
+
+#[test]
+fn tracks_that_the_file_was_not_begun_with_are_refused() {
+    let mut writer = FragmentWriter::new(&tracks()).unwrap();
+    let stranger = Packet { track: TrackId(9), ..audio(0) };
+    assert_eq!(writer.push(&stranger).unwrap_err(), WriterError::UnknownTrack(TrackId(9)));
+    assert_eq!(FragmentWriter::new(&Tracks::new()).unwrap_err(), WriterError::NoTracks);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+
+    #[test]
+    fn any_packets_come_back(steps in proptest::collection::vec((0i64..200, 0i64..100, any::<bool>(), any::<bool>()), 1..120)) {
+        let mut now = 0;
+        let mut packets = Vec::new();
+        for (step, composition, is_audio, keyframe) in steps {
+            now += step;
+            packets.push(if is_audio { audio(now) } else { video(now, composition, keyframe) });
+        }
+        let file = Mp4File::parse(&Bytes::from(write(&packets))).unwrap();
+        for (track, kind) in file.tracks.iter().zip([TrackKind::Video, TrackKind::Audio]) {
+            let read: Vec<&Bytes> = track.samples.iter().map(|sample| &sample.payload).collect();
+            prop_assert_eq!(read, payloads(&packets, kind));
+            prop_assert!(track.samples.windows(2).all(|pair| pair[0].dts <= pair[1].dts));
+        }
+    }
+
+    #[test]
+    fn any_bytes_parse_or_fail(bytes in proptest::collection::vec(any::<u8>(), 0..300)) {
+        let _ = Mp4File::parse(&Bytes::from(bytes));
+    }
+
+    #[test]
+    fn a_flipped_bit_never_panics(at in 0usize..6000, bit in 0u8..8) {
+        let mut bytes = write(&show(1));
+        let at = at % bytes.len();
+        bytes[at] ^= 1 << bit;
+        let _ = Mp4File::parse(&Bytes::from(bytes));
+    }
+}

@@ -1,0 +1,133 @@
+//! AMF0, the value format of commands and metadata.
+//!
+//! Source: Adobe's Action Message Format AMF 0 ("AMF0")
+
+mod read;
+mod write;
+
+#[cfg(test)]
+mod tests;
+
+use thiserror::Error;
+
+pub(crate) use read::decode_all;
+pub(crate) use write::encode_all;
+
+/// Objects and arrays may nest this deep. Commands of real peers need 3.
+pub(crate) const MAX_DEPTH: usize = 16;
+
+/// One message may hold this many values. Metadata of real peers holds about 40.
+pub(crate) const MAX_VALUES: usize = 4096;
+
+/// Type markers.
+///
+/// Source: AMF0, 2.1
+mod marker {
+    pub(super) const NUMBER: u8 = 0x00;
+    pub(super) const BOOLEAN: u8 = 0x01;
+    pub(super) const STRING: u8 = 0x02;
+    pub(super) const OBJECT: u8 = 0x03;
+    pub(super) const NULL: u8 = 0x05;
+    pub(super) const UNDEFINED: u8 = 0x06;
+    pub(super) const REFERENCE: u8 = 0x07;
+    pub(super) const ECMA_ARRAY: u8 = 0x08;
+    pub(super) const OBJECT_END: u8 = 0x09;
+    pub(super) const STRICT_ARRAY: u8 = 0x0a;
+    pub(super) const DATE: u8 = 0x0b;
+    pub(super) const LONG_STRING: u8 = 0x0c;
+    pub(super) const UNSUPPORTED: u8 = 0x0d;
+    pub(super) const XML: u8 = 0x0f;
+    pub(super) const TYPED_OBJECT: u8 = 0x10;
+}
+
+/// Why bytes are not AMF0.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum Amf0Error {
+    /// A value reaches past the end.
+    #[error("a value ends after the message does")]
+    Truncated,
+    /// A marker that the format reserves or that belongs to AMF3.
+    #[error("type marker {0:#04x} is not an AMF0 value")]
+    Marker(u8),
+    /// A string is not UTF-8.
+    #[error("a string is not UTF-8")]
+    NotUtf8,
+    /// Values nest too deep.
+    #[error("values nest deeper than {MAX_DEPTH}")]
+    TooDeep,
+    /// There are too many values.
+    #[error("more than {MAX_VALUES} values in one message")]
+    TooMany,
+}
+
+/// A value.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Value {
+    /// A number.
+    Number(f64),
+    /// True or false.
+    Boolean(bool),
+    /// Text, in the short or the long form by its length.
+    String(String),
+    /// Named values in the order they came. A class name, if there was one, is not kept.
+    Object(Vec<(String, Self)>),
+    /// Named values written as an associative array.
+    EcmaArray(Vec<(String, Self)>),
+    /// Values by place.
+    StrictArray(Vec<Self>),
+    /// Milliseconds since 1970 UTC.
+    Date(f64),
+    /// An XML document.
+    Xml(String),
+    /// A place in the list of objects sent before.
+    Reference(u16),
+    /// Nothing.
+    Null,
+    /// Not defined; also what the sender marks as unsupported.
+    Undefined,
+}
+
+impl Value {
+    /// The text of a string.
+    pub fn as_str(&self) -> Option<&str> {
+        match self {
+            Self::String(text) => Some(text),
+            _ => None,
+        }
+    }
+
+    /// The number of a number.
+    pub fn as_number(&self) -> Option<f64> {
+        match self {
+            Self::Number(number) => Some(*number),
+            _ => None,
+        }
+    }
+
+    /// The named values of an object or associative array.
+    pub fn as_pairs(&self) -> Option<&[(String, Self)]> {
+        match self {
+            Self::Object(pairs) | Self::EcmaArray(pairs) => Some(pairs),
+            _ => None,
+        }
+    }
+
+    /// The value under `name` in an object or associative array.
+    pub fn field(&self, name: &str) -> Option<&Self> {
+        self.as_pairs()?.iter().find(|(key, _)| key == name).map(|(_, value)| value)
+    }
+}
+
+impl From<&str> for Value {
+    fn from(text: &str) -> Self {
+        Self::String(text.to_owned())
+    }
+}
+
+impl From<f64> for Value {
+    fn from(number: f64) -> Self {
+        Self::Number(number)
+    }
+}

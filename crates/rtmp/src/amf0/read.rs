@@ -1,0 +1,112 @@
+use super::{Amf0Error, MAX_DEPTH, MAX_VALUES, Value, marker};
+
+/// Reads values until the bytes end.
+pub(crate) fn decode_all(bytes: &[u8]) -> Result<Vec<Value>, Amf0Error> {
+    let mut reader = Reader { rest: bytes, values: 0 };
+    let mut values = Vec::new();
+    while !reader.rest.is_empty() {
+        values.push(reader.value(0)?);
+    }
+    Ok(values)
+}
+
+struct Reader<'a> {
+    rest: &'a [u8],
+    values: usize,
+}
+
+impl<'a> Reader<'a> {
+    fn take(&mut self, count: usize) -> Result<&'a [u8], Amf0Error> {
+        let (head, rest) = self.rest.split_at_checked(count).ok_or(Amf0Error::Truncated)?;
+        self.rest = rest;
+        Ok(head)
+    }
+
+    fn array<const N: usize>(&mut self) -> Result<[u8; N], Amf0Error> {
+        let (head, rest) = self.rest.split_first_chunk::<N>().ok_or(Amf0Error::Truncated)?;
+        self.rest = rest;
+        Ok(*head)
+    }
+
+    fn u8(&mut self) -> Result<u8, Amf0Error> {
+        self.array::<1>().map(|[byte]| byte)
+    }
+
+    fn number(&mut self) -> Result<f64, Amf0Error> {
+        self.array().map(f64::from_be_bytes)
+    }
+
+    fn text(&mut self, length: usize) -> Result<String, Amf0Error> {
+        let bytes = self.take(length)?;
+        std::str::from_utf8(bytes).map(str::to_owned).map_err(|_| Amf0Error::NotUtf8)
+    }
+
+    fn short_text(&mut self) -> Result<String, Amf0Error> {
+        let length = u16::from_be_bytes(self.array()?);
+        self.text(length.into())
+    }
+
+    fn long_text(&mut self) -> Result<String, Amf0Error> {
+        let length = u32::from_be_bytes(self.array()?);
+        self.text(usize::try_from(length).map_err(|_| Amf0Error::Truncated)?)
+    }
+
+    fn value(&mut self, depth: usize) -> Result<Value, Amf0Error> {
+        if depth > MAX_DEPTH {
+            return Err(Amf0Error::TooDeep);
+        }
+        self.values += 1;
+        if self.values > MAX_VALUES {
+            return Err(Amf0Error::TooMany);
+        }
+        Ok(match self.u8()? {
+            marker::NUMBER => Value::Number(self.number()?),
+            marker::BOOLEAN => Value::Boolean(self.u8()? != 0),
+            marker::STRING => Value::String(self.short_text()?),
+            marker::LONG_STRING => Value::String(self.long_text()?),
+            marker::XML => Value::Xml(self.long_text()?),
+            marker::OBJECT => Value::Object(self.pairs(depth)?),
+            marker::TYPED_OBJECT => {
+                self.short_text()?;
+                Value::Object(self.pairs(depth)?)
+            }
+            marker::ECMA_ARRAY => {
+                // The count is a hint only; the end marker decides.
+                self.take(4)?;
+                Value::EcmaArray(self.pairs(depth)?)
+            }
+            marker::STRICT_ARRAY => Value::StrictArray(self.elements(depth)?),
+            marker::DATE => {
+                let millis = self.number()?;
+                self.take(2)?; // time zone, reserved
+                Value::Date(millis)
+            }
+            marker::REFERENCE => Value::Reference(u16::from_be_bytes(self.array()?)),
+            marker::NULL => Value::Null,
+            marker::UNDEFINED | marker::UNSUPPORTED => Value::Undefined,
+            other => return Err(Amf0Error::Marker(other)),
+        })
+    }
+
+    fn pairs(&mut self, depth: usize) -> Result<Vec<(String, Value)>, Amf0Error> {
+        let mut pairs = Vec::new();
+        loop {
+            let name = self.short_text()?;
+            if name.is_empty() && self.rest.first() == Some(&marker::OBJECT_END) {
+                self.take(1)?;
+                return Ok(pairs);
+            }
+            pairs.push((name, self.value(depth + 1)?));
+        }
+    }
+
+    fn elements(&mut self, depth: usize) -> Result<Vec<Value>, Amf0Error> {
+        let count = u32::from_be_bytes(self.array()?);
+        // No space is reserved by a number from the wire; MAX_VALUES ends a lie.
+        let mut elements = Vec::new();
+        for _ in 0..count {
+            elements.push(self.value(depth + 1)?);
+        }
+        Ok(elements)
+    }
+}

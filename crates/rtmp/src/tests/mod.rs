@@ -1,0 +1,6 @@
+//! Server and client against each other, on a simulated byte link with a fake clock.
+
+mod chunks;
+mod faults;
+mod pair;
+mod publish;

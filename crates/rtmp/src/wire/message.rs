@@ -1,0 +1,144 @@
+use bytes::Bytes;
+use thiserror::Error;
+
+use crate::timestamp::Timestamp;
+
+/// Message type numbers.
+///
+/// Source: RTMP 1.0, 5.4, 6.2 and 7.1
+pub(crate) mod message_type {
+    pub(crate) const SET_CHUNK_SIZE: u8 = 1;
+    pub(crate) const ABORT: u8 = 2;
+    pub(crate) const ACKNOWLEDGEMENT: u8 = 3;
+    pub(crate) const USER_CONTROL: u8 = 4;
+    pub(crate) const WINDOW_ACKNOWLEDGEMENT_SIZE: u8 = 5;
+    pub(crate) const SET_PEER_BANDWIDTH: u8 = 6;
+    pub(crate) const AUDIO: u8 = 8;
+    pub(crate) const VIDEO: u8 = 9;
+    pub(crate) const DATA_AMF3: u8 = 15;
+    pub(crate) const COMMAND_AMF3: u8 = 17;
+    pub(crate) const DATA_AMF0: u8 = 18;
+    pub(crate) const COMMAND_AMF0: u8 = 20;
+}
+
+/// User control event numbers.
+///
+/// Source: RTMP 1.0, 7.1.7
+mod event_type {
+    pub(super) const STREAM_BEGIN: u16 = 0;
+    pub(super) const PING_REQUEST: u16 = 6;
+    pub(super) const PING_RESPONSE: u16 = 7;
+}
+
+/// Why a control message is not legal.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum MessageError {
+    /// The message is shorter than its fields.
+    #[error("control message {message_type} of {found} bytes, {needed} are needed")]
+    TooShort {
+        /// The message type number.
+        message_type: u8,
+        /// Bytes that came.
+        found: usize,
+        /// Bytes of its fields.
+        needed: usize,
+    },
+}
+
+/// A whole message.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Message {
+    pub(crate) chunk_stream: u32,
+    pub(crate) message_type: u8,
+    pub(crate) message_stream: u32,
+    pub(crate) timestamp: Timestamp,
+    pub(crate) payload: Bytes,
+}
+
+/// The user control events that we act on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum UserControl {
+    StreamBegin(u32),
+    PingRequest(u32),
+    PingResponse(u32),
+    Other(u16),
+}
+
+/// The messages that steer the connection itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ControlMessage {
+    SetChunkSize(u32),
+    Abort(u32),
+    Acknowledgement(u32),
+    WindowAcknowledgementSize(u32),
+    SetPeerBandwidth { window: u32, limit_type: u8 },
+    User(UserControl),
+}
+
+impl ControlMessage {
+    /// Reads a control message; None if the message is of another kind.
+    pub(crate) fn decode(message: &Message) -> Result<Option<Self>, MessageError> {
+        let field = |at| read_u32(message, at);
+        Ok(Some(match message.message_type {
+            message_type::SET_CHUNK_SIZE => Self::SetChunkSize(field(0)?),
+            message_type::ABORT => Self::Abort(field(0)?),
+            message_type::ACKNOWLEDGEMENT => Self::Acknowledgement(field(0)?),
+            message_type::WINDOW_ACKNOWLEDGEMENT_SIZE => Self::WindowAcknowledgementSize(field(0)?),
+            message_type::SET_PEER_BANDWIDTH => {
+                // The limit type is left out by some peers; 2 (dynamic) is then meant.
+                let limit_type = message.payload.get(4).copied().unwrap_or(2);
+                Self::SetPeerBandwidth { window: field(0)?, limit_type }
+            }
+            message_type::USER_CONTROL => Self::User(decode_user_control(message)?),
+            _ => return Ok(None),
+        }))
+    }
+
+    /// The message type number and payload.
+    pub(crate) fn encode(self) -> (u8, Bytes) {
+        let number = |message_type, value: u32| (message_type, Bytes::copy_from_slice(&value.to_be_bytes()));
+        match self {
+            Self::SetChunkSize(size) => number(message_type::SET_CHUNK_SIZE, size & 0x7fff_ffff),
+            Self::Abort(stream) => number(message_type::ABORT, stream),
+            Self::Acknowledgement(count) => number(message_type::ACKNOWLEDGEMENT, count),
+            Self::WindowAcknowledgementSize(size) => number(message_type::WINDOW_ACKNOWLEDGEMENT_SIZE, size),
+            Self::SetPeerBandwidth { window, limit_type } => {
+                let payload = [&window.to_be_bytes()[..], &[limit_type]].concat();
+                (message_type::SET_PEER_BANDWIDTH, payload.into())
+            }
+            Self::User(event) => (message_type::USER_CONTROL, encode_user_control(event)),
+        }
+    }
+}
+
+fn decode_user_control(message: &Message) -> Result<UserControl, MessageError> {
+    let Some(&[high, low]) = message.payload.get(..2) else {
+        return Err(too_short(message, 2));
+    };
+    Ok(match u16::from_be_bytes([high, low]) {
+        event_type::STREAM_BEGIN => UserControl::StreamBegin(read_u32(message, 2)?),
+        event_type::PING_REQUEST => UserControl::PingRequest(read_u32(message, 2)?),
+        event_type::PING_RESPONSE => UserControl::PingResponse(read_u32(message, 2)?),
+        other => UserControl::Other(other),
+    })
+}
+
+fn encode_user_control(event: UserControl) -> Bytes {
+    let (number, value) = match event {
+        UserControl::StreamBegin(stream) => (event_type::STREAM_BEGIN, stream),
+        UserControl::PingRequest(time) => (event_type::PING_REQUEST, time),
+        UserControl::PingResponse(time) => (event_type::PING_RESPONSE, time),
+        UserControl::Other(number) => (number, 0),
+    };
+    [&number.to_be_bytes()[..], &value.to_be_bytes()].concat().into()
+}
+
+fn read_u32(message: &Message, at: usize) -> Result<u32, MessageError> {
+    let field = message.payload.get(at..at + 4).and_then(|field| field.try_into().ok());
+    field.map(u32::from_be_bytes).ok_or_else(|| too_short(message, at + 4))
+}
+
+fn too_short(message: &Message, needed: usize) -> MessageError {
+    MessageError::TooShort { message_type: message.message_type, found: message.payload.len(), needed }
+}
