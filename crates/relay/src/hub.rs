@@ -1,0 +1,353 @@
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use waverant_media::{MediaTime, Packet, TrackKind, Tracks};
+
+/// How much a hub keeps.
+#[derive(Clone, Copy, Debug)]
+pub struct HubLimits {
+    /// Payload bytes kept. Default 16 MiB: 20 s at 6 Mbit/s.
+    pub max_bytes: usize,
+    /// Length kept. Default 20 s.
+    pub max_length: MediaTime,
+    /// Packets kept, whatever their size. Default 8192.
+    pub max_packets: usize,
+}
+
+impl Default for HubLimits {
+    fn default() -> Self {
+        Self { max_bytes: 16 * 1024 * 1024, max_length: MediaTime::from_millis(20_000), max_packets: 8192 }
+    }
+}
+
+/// A packet with the tracks as they were when it came.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// The packet.
+    pub packet: Packet,
+    /// The tracks; a different `Arc` means changed parameters.
+    pub tracks: Arc<Tracks>,
+    /// Pictures that the session had before this packet.
+    video_frames_before: u64,
+}
+
+/// A reader's place in the hub.
+#[derive(Clone, Debug)]
+pub struct Cursor {
+    /// The number of the next entry; none until a starting point was found.
+    next: Option<u64>,
+    video_frames_seen: u64,
+    allowance: MediaTime,
+}
+
+impl Cursor {
+    /// A reader that begins at the newest keyframe, and jumps to the newest keyframe when it is
+    /// more than `allowance` behind the writer.
+    pub fn new(allowance: MediaTime) -> Self {
+        Self { next: None, video_frames_seen: 0, allowance }
+    }
+
+    /// Makes the reader begin anew at the newest keyframe.
+    pub fn restart(&mut self) {
+        self.next = None;
+    }
+
+    /// True once the reader has begun.
+    pub fn has_started(&self) -> bool {
+        self.next.is_some()
+    }
+}
+
+/// What a read came to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Read {
+    /// Entries were appended, or there are none yet.
+    UpToDate,
+    /// The reader was too slow and jumped to the newest keyframe.
+    Jumped {
+        /// Pictures that it missed.
+        missed_frame_count: u64,
+    },
+    /// The session is over and everything was read.
+    End,
+}
+
+/// The ring of a session's newest packets: one writer, any number of readers.
+///
+/// Readers hold only a cursor. Memory is bounded by the limits, never by readers; whoever is too
+/// slow jumps. The hub has no lock of its own.
+#[derive(Debug)]
+pub struct Hub {
+    limits: HubLimits,
+    ring: VecDeque<Entry>,
+    /// Number of the first entry in the ring.
+    first: u64,
+    bytes: usize,
+    /// Numbers of the entries at which a reader can begin.
+    starts: VecDeque<u64>,
+    video_frame_count: u64,
+    ended: bool,
+}
+
+impl Hub {
+    /// An empty hub.
+    pub fn new(limits: HubLimits) -> Self {
+        Self {
+            limits,
+            ring: VecDeque::new(),
+            first: 0,
+            bytes: 0,
+            starts: VecDeque::new(),
+            video_frame_count: 0,
+            ended: false,
+        }
+    }
+
+    /// Appends a packet, and drops the oldest ones beyond the limits.
+    pub fn push(&mut self, packet: Packet, tracks: Arc<Tracks>) {
+        let number = self.first + self.ring.len() as u64;
+        let without_video = !tracks.has(TrackKind::Video);
+        if packet.is_keyframe() || without_video {
+            self.starts.push_back(number);
+        }
+        self.bytes += packet.payload.len();
+        let video_frames_before = self.video_frame_count;
+        self.video_frame_count += u64::from(packet.kind == TrackKind::Video);
+        self.ring.push_back(Entry { packet, tracks, video_frames_before });
+        while self.is_over_limits() {
+            self.drop_oldest();
+        }
+    }
+
+    /// Says that no packet follows.
+    pub fn end(&mut self) {
+        self.ended = true;
+    }
+
+    /// Appends up to `max` entries to `out` and moves the cursor on.
+    pub fn read(&self, cursor: &mut Cursor, max: usize, out: &mut Vec<Entry>) -> Read {
+        let Some((next, outcome)) = self.place(cursor) else {
+            return if self.ended { Read::End } else { Read::UpToDate };
+        };
+        let offset = usize::try_from(next - self.first).unwrap_or(usize::MAX).min(self.ring.len());
+        let before = out.len();
+        out.extend(self.ring.range(offset..).take(max).cloned());
+        let count = out.len() - before;
+        cursor.next = Some(next + count as u64);
+        if let Some(last) = out.last().filter(|_| count > 0) {
+            cursor.video_frames_seen = last.video_frames_before + u64::from(last.packet.kind == TrackKind::Video);
+        }
+        if self.ended && count == 0 && outcome == Read::UpToDate { Read::End } else { outcome }
+    }
+
+    /// How far the cursor is behind the newest packet.
+    pub fn lag(&self, cursor: &Cursor) -> MediaTime {
+        let Some(next) = cursor.next else { return MediaTime::ZERO };
+        match (self.ring.back(), self.entry(next.max(self.first))) {
+            (Some(newest), Some(entry)) => newest.packet.dts - entry.packet.dts,
+            _ => MediaTime::ZERO,
+        }
+    }
+
+    /// The newest tracks, if any packet came.
+    pub fn tracks(&self) -> Option<&Arc<Tracks>> {
+        self.ring.back().map(|entry| &entry.tracks)
+    }
+
+    /// Payload bytes held.
+    pub fn held_bytes(&self) -> usize {
+        self.bytes
+    }
+
+    /// Where the cursor reads next. None if there is no starting point yet.
+    fn place(&self, cursor: &Cursor) -> Option<(u64, Read)> {
+        let newest_start = *self.starts.back().unwrap_or(&self.first);
+        let Some(next) = cursor.next else {
+            return self.starts.back().map(|start| (*start, Read::UpToDate));
+        };
+        let evicted = next < self.first;
+        let too_slow = self.lag(cursor) > cursor.allowance && newest_start > next;
+        if !evicted && !too_slow {
+            return Some((next, Read::UpToDate));
+        }
+        let frames_before = self.entry(newest_start).map_or(self.video_frame_count, |entry| entry.video_frames_before);
+        let missed_frame_count = frames_before.saturating_sub(cursor.video_frames_seen);
+        Some((newest_start, Read::Jumped { missed_frame_count }))
+    }
+
+    fn entry(&self, number: u64) -> Option<&Entry> {
+        self.ring.get(usize::try_from(number.checked_sub(self.first)?).ok()?)
+    }
+
+    fn is_over_limits(&self) -> bool {
+        let length = match (self.ring.front(), self.ring.back()) {
+            (Some(oldest), Some(newest)) => newest.packet.dts - oldest.packet.dts,
+            _ => MediaTime::ZERO,
+        };
+        let over = self.bytes > self.limits.max_bytes
+            || length > self.limits.max_length
+            || self.ring.len() > self.limits.max_packets;
+        over && self.ring.len() > 1
+    }
+
+    fn drop_oldest(&mut self) {
+        if let Some(entry) = self.ring.pop_front() {
+            self.bytes -= entry.packet.payload.len();
+            self.first += 1;
+        }
+        if self.starts.front().is_some_and(|start| *start < self.first) {
+            self.starts.pop_front();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use bytes::Bytes;
+    use proptest::prelude::*;
+    use waverant_media::{AudioSpecificConfig, CodecParameters, Track, TrackId};
+
+    use super::*;
+
+    const ALLOWANCE: MediaTime = MediaTime::from_millis(5000);
+
+    fn picture(number: i64, keyframe: bool) -> Packet {
+        let time = MediaTime::from_millis(number * 40);
+        let payload = Bytes::from(number.to_be_bytes().to_vec());
+        Packet { track: TrackId::VIDEO, kind: TrackKind::Video, dts: time, pts: time, random_access: keyframe, payload }
+    }
+
+    /// Any set that says there is video; its contents do not matter to the hub.
+    fn with_video() -> Arc<Tracks> {
+        let record =
+            [1u8, 0x42, 0xc0, 0x1f, 0xff, 0xe1, 0, 10, 0x67, 0x42, 0xc0, 0x1f, 0xda, 0x01, 0x40, 0x16, 0xe8, 0x40, 0];
+        let config = waverant_media::AvcDecoderConfig::parse(Bytes::copy_from_slice(&record)).unwrap();
+        let mut tracks = Tracks::new();
+        tracks.set(Track { id: TrackId::VIDEO, codec: CodecParameters::H264(config) });
+        Arc::new(tracks)
+    }
+
+    fn filled(count: i64, gop: i64, limits: HubLimits) -> Hub {
+        let tracks = with_video();
+        let mut hub = Hub::new(limits);
+        for number in 0..count {
+            hub.push(picture(number, number % gop == 0), tracks.clone());
+        }
+        hub
+    }
+
+    fn numbers(entries: &[Entry]) -> Vec<i64> {
+        entries.iter().map(|entry| entry.packet.dts.millis() / 40).collect()
+    }
+
+    #[test]
+    fn a_reader_begins_at_the_newest_keyframe() {
+        let hub = filled(120, 50, HubLimits::default());
+        let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
+        assert_eq!(hub.read(&mut cursor, 5, &mut out), Read::UpToDate);
+        assert_eq!(numbers(&out), [100, 101, 102, 103, 104]);
+    }
+
+    #[test]
+    fn a_reader_waits_for_the_first_keyframe() {
+        let mut hub = Hub::new(HubLimits::default());
+        let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
+        hub.push(picture(0, false), with_video());
+        assert_eq!(hub.read(&mut cursor, 5, &mut out), Read::UpToDate);
+        assert!(out.is_empty() && !cursor.has_started());
+        hub.push(picture(1, true), with_video());
+        hub.read(&mut cursor, 5, &mut out);
+        assert_eq!(numbers(&out), [1]);
+    }
+
+    #[test]
+    fn a_slow_reader_jumps_and_is_told_what_it_missed() {
+        let mut hub = filled(10, 50, HubLimits::default());
+        let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
+        hub.read(&mut cursor, 10, &mut out);
+        for number in 10..220 {
+            hub.push(picture(number, number % 50 == 0), with_video());
+        }
+        out.clear();
+        assert_eq!(hub.read(&mut cursor, 100, &mut out), Read::Jumped { missed_frame_count: 190 });
+        assert_eq!(numbers(&out)[0], 200);
+        assert!(out[0].packet.is_keyframe());
+    }
+
+    #[test]
+    fn a_reader_within_its_allowance_loses_nothing() {
+        let hub = filled(120, 50, HubLimits::default());
+        let mut cursor = Cursor::new(ALLOWANCE);
+        let mut out = Vec::new();
+        while hub.read(&mut cursor, 7, &mut out) == Read::UpToDate && numbers(&out).last() != Some(&119) {}
+        assert!(numbers(&out).into_iter().eq(100..120));
+    }
+
+    #[test]
+    fn an_evicted_place_is_a_jump() {
+        let limits = HubLimits { max_packets: 60, ..HubLimits::default() };
+        let mut hub = filled(10, 50, limits);
+        let (mut cursor, mut out) = (Cursor::new(MediaTime::from_millis(1_000_000)), Vec::new());
+        hub.read(&mut cursor, 3, &mut out);
+        for number in 10..150 {
+            hub.push(picture(number, number % 50 == 0), with_video());
+        }
+        out.clear();
+        assert_eq!(hub.read(&mut cursor, 1, &mut out), Read::Jumped { missed_frame_count: 97 });
+        assert_eq!(numbers(&out), [100]);
+    }
+
+    #[test]
+    fn the_end_comes_after_the_last_packet() {
+        let mut hub = filled(3, 50, HubLimits::default());
+        let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
+        hub.end();
+        assert_eq!(hub.read(&mut cursor, 10, &mut out), Read::UpToDate);
+        assert_eq!(out.len(), 3);
+        assert_eq!(hub.read(&mut cursor, 10, &mut out), Read::End);
+    }
+
+    #[test]
+    fn sound_alone_can_be_begun_anywhere() {
+        let mut tracks = Tracks::new();
+        let aac = AudioSpecificConfig::parse(Bytes::from_static(&[0x11, 0x90])).unwrap();
+        tracks.set(Track { id: TrackId::AUDIO, codec: CodecParameters::Aac(aac) });
+        let tracks = Arc::new(tracks);
+        let mut hub = Hub::new(HubLimits::default());
+        for number in 0..5 {
+            let sound = Packet { track: TrackId::AUDIO, kind: TrackKind::Audio, ..picture(number, true) };
+            hub.push(sound, tracks.clone());
+        }
+        let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
+        hub.read(&mut cursor, 10, &mut out);
+        assert_eq!(numbers(&out), [4]);
+    }
+
+    proptest! {
+        #[test]
+        fn limits_hold_and_readers_see_rising_times(
+            steps in proptest::collection::vec((any::<bool>(), 0usize..20), 1..400),
+            gop in 1i64..30,
+        ) {
+            let limits = HubLimits { max_bytes: 400, max_length: MediaTime::from_millis(1500), max_packets: 40 };
+            let mut hub = Hub::new(limits);
+            let tracks = with_video();
+            let mut cursor = Cursor::new(MediaTime::from_millis(800));
+            let mut out = Vec::new();
+            let mut missed = 0;
+            for (number, (reads, max)) in (0i64..).zip(steps) {
+                hub.push(picture(number, number % gop == 0), tracks.clone());
+                prop_assert!(hub.held_bytes() <= 400 && hub.ring.len() <= 40);
+                if reads && let Read::Jumped { missed_frame_count } = hub.read(&mut cursor, max, &mut out) {
+                    missed += missed_frame_count;
+                }
+            }
+            let seen = numbers(&out);
+            prop_assert!(seen.windows(2).all(|pair| pair[0] < pair[1]));
+            if let (Some(first), Some(last)) = (seen.first(), seen.last()) {
+                // A jump without a packet read after it is not yet visible in `seen`.
+                prop_assert!(i64::try_from(missed).unwrap() >= last - first + 1 - i64::try_from(seen.len()).unwrap());
+            }
+        }
+    }
+}

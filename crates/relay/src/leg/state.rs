@@ -1,0 +1,248 @@
+use std::time::Instant;
+
+use super::LegPolicy;
+
+/// Where a leg stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LegState {
+    /// A connection is being made.
+    Dialing,
+    /// The platform takes the stream.
+    Carrying,
+    /// The connection was lost or could not be made.
+    WaitingToRedial {
+        /// When it is tried again.
+        until: Instant,
+    },
+    /// The platform said no.
+    Refused {
+        /// When it is tried again.
+        until: Instant,
+    },
+    /// Switched off, or the session is over.
+    Off,
+}
+
+impl LegState {
+    /// The state's name as people and programs read it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Dialing => "dialing",
+            Self::Carrying => "carrying",
+            Self::WaitingToRedial { .. } => "waiting to redial",
+            Self::Refused { .. } => "refused",
+            Self::Off => "off",
+        }
+    }
+}
+
+/// The life of a leg. A move that the state does not allow changes nothing.
+///
+/// ```text
+/// off ─▶ dialing ─▶ carrying
+///          ▲  │        │
+///          │  ├────────┴─▶ waiting to redial ─┐
+///          │  └──────────▶ refused ───────────┤
+///          └──────────────────────────────────┘
+/// ```
+#[derive(Clone, Debug)]
+pub struct Leg {
+    policy: LegPolicy,
+    state: LegState,
+    since: Instant,
+    reason: Option<String>,
+    attempt: u32,
+    redial_count: u32,
+    random: u32,
+}
+
+impl Leg {
+    /// A leg that is off at `now`; `seed` spreads its redials.
+    pub fn new(policy: LegPolicy, now: Instant, seed: u32) -> Self {
+        Self { policy, state: LegState::Off, since: now, reason: None, attempt: 0, redial_count: 0, random: seed | 1 }
+    }
+
+    /// Where the leg stands.
+    pub fn state(&self) -> LegState {
+        self.state
+    }
+
+    /// Since when it stands there.
+    pub fn since(&self) -> Instant {
+        self.since
+    }
+
+    /// Why the last connection ended, or could not be made.
+    pub fn reason(&self) -> Option<&str> {
+        self.reason.as_deref()
+    }
+
+    /// How often the leg dialed again.
+    pub fn redial_count(&self) -> u32 {
+        self.redial_count
+    }
+
+    /// Switches the leg on: it dials.
+    pub fn switch_on(&mut self, now: Instant) {
+        if self.state == LegState::Off {
+            (self.attempt, self.reason) = (0, None);
+            self.enter(now, LegState::Dialing);
+        }
+    }
+
+    /// Switches the leg off.
+    pub fn switch_off(&mut self, now: Instant) {
+        if self.state != LegState::Off {
+            self.enter(now, LegState::Off);
+        }
+    }
+
+    /// The platform takes the stream.
+    pub fn taken(&mut self, now: Instant) {
+        if self.state == LegState::Dialing {
+            self.enter(now, LegState::Carrying);
+        }
+    }
+
+    /// The platform said no; it is asked again, but seldom.
+    pub fn refused(&mut self, now: Instant, reason: impl Into<String>) {
+        if matches!(self.state, LegState::Dialing | LegState::Carrying) {
+            self.reason = Some(reason.into());
+            let until = now + self.policy.refused_wait;
+            self.enter(now, LegState::Refused { until });
+        }
+    }
+
+    /// The connection was lost, or could not be made.
+    pub fn lost(&mut self, now: Instant, reason: impl Into<String>) {
+        if !matches!(self.state, LegState::Dialing | LegState::Carrying) {
+            return;
+        }
+        self.reason = Some(reason.into());
+        let carried = now.saturating_duration_since(self.since);
+        if self.state == LegState::Carrying && carried >= self.policy.steady_after {
+            self.attempt = 0;
+        }
+        let random = self.next_random();
+        let until = now + self.policy.wait(self.attempt, random);
+        self.attempt = self.attempt.saturating_add(1);
+        self.enter(now, LegState::WaitingToRedial { until });
+    }
+
+    /// Dials again when the wait is over; harmless if called early.
+    pub fn handle_timeout(&mut self, now: Instant) {
+        if self.poll_timeout().is_some_and(|until| now >= until) {
+            self.redial_count += 1;
+            self.enter(now, LegState::Dialing);
+        }
+    }
+
+    /// When [`handle_timeout`](Self::handle_timeout) is to be called.
+    #[must_use]
+    pub fn poll_timeout(&self) -> Option<Instant> {
+        match self.state {
+            LegState::WaitingToRedial { until } | LegState::Refused { until } => Some(until),
+            _ => None,
+        }
+    }
+
+    fn enter(&mut self, now: Instant, state: LegState) {
+        self.state = state;
+        self.since = now;
+    }
+
+    fn next_random(&mut self) -> u32 {
+        self.random ^= self.random << 13;
+        self.random ^= self.random >> 17;
+        self.random ^= self.random << 5;
+        self.random
+    }
+}
+
+#[cfg(test)]
+#[expect(clippy::disallowed_methods, reason = "one start instant is taken, then only added to")]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    fn dialing() -> (Leg, Instant) {
+        let now = Instant::now();
+        let mut leg = Leg::new(LegPolicy::default(), now, 7);
+        leg.switch_on(now);
+        (leg, now)
+    }
+
+    /// Lets the leg wait until it dials; returns how long that took.
+    fn wait(leg: &mut Leg, now: &mut Instant) -> Duration {
+        let until = leg.poll_timeout().expect("the leg waits");
+        let waited = until - *now;
+        leg.handle_timeout(until - Duration::from_millis(1));
+        assert_ne!(leg.state(), LegState::Dialing, "it dialed too early");
+        leg.handle_timeout(until);
+        assert_eq!(leg.state(), LegState::Dialing);
+        *now = until;
+        waited
+    }
+
+    #[test]
+    fn waits_double_up_to_the_longest() {
+        let (mut leg, mut now) = dialing();
+        for attempt in 0..12u32 {
+            leg.lost(now, "connection refused");
+            let waited = wait(&mut leg, &mut now);
+            let full = Duration::from_millis(500).saturating_mul(2u32.pow(attempt)).min(Duration::from_secs(30));
+            assert!(waited <= full && waited >= full * 3 / 4, "attempt {attempt} waited {waited:?}");
+        }
+        assert_eq!(leg.redial_count(), 12);
+    }
+
+    #[test]
+    fn a_leg_that_carried_long_begins_with_the_first_wait() {
+        let (mut leg, mut now) = dialing();
+        for _ in 0..6 {
+            leg.lost(now, "reset");
+            wait(&mut leg, &mut now);
+        }
+        leg.taken(now);
+        now += Duration::from_secs(19);
+        leg.lost(now, "reset");
+        assert!(wait(&mut leg, &mut now) > Duration::from_secs(10), "19 s are not yet steady");
+        leg.taken(now);
+        now += Duration::from_secs(20);
+        leg.lost(now, "reset");
+        assert!(wait(&mut leg, &mut now) <= Duration::from_millis(500));
+    }
+
+    #[test]
+    fn a_refusal_waits_long_and_keeps_its_reason() {
+        let (mut leg, mut now) = dialing();
+        leg.refused(now, "NetStream.Publish.BadName");
+        assert_eq!(leg.state().name(), "refused");
+        assert_eq!(wait(&mut leg, &mut now), Duration::from_secs(30));
+        assert_eq!(leg.reason(), Some("NetStream.Publish.BadName"));
+    }
+
+    #[test]
+    fn a_leg_that_is_off_stays_off() {
+        let (mut leg, now) = dialing();
+        leg.switch_off(now);
+        leg.lost(now, "late");
+        leg.refused(now, "late");
+        leg.taken(now);
+        assert_eq!((leg.state(), leg.poll_timeout()), (LegState::Off, None));
+        leg.switch_on(now);
+        assert_eq!((leg.state(), leg.reason()), (LegState::Dialing, None));
+    }
+
+    #[test]
+    fn illegal_moves_change_nothing() {
+        let (mut leg, now) = dialing();
+        leg.lost(now, "reset");
+        let waiting = leg.state();
+        leg.taken(now);
+        leg.lost(now, "again");
+        leg.switch_on(now);
+        assert_eq!((leg.state(), leg.reason()), (waiting, Some("reset")));
+    }
+}
