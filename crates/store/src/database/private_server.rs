@@ -1,0 +1,369 @@
+use std::fs::{self, OpenOptions};
+use std::io::Write;
+use std::net::TcpListener;
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use rustix::process::{Pid, Signal, kill_process};
+use thiserror::Error;
+
+use crate::Secret;
+
+/// How long the server may take until it answers.
+const START_TIMEOUT: Duration = Duration::from_secs(60);
+
+/// How long it may take to stop before it is killed.
+const STOP_TIMEOUT: Duration = Duration::from_secs(20);
+
+/// Pause before a server that ended by itself is started again.
+const RESTART_PAUSE: Duration = Duration::from_secs(1);
+
+/// Longest path of a Unix socket that is sure to fit.
+const MAX_SOCKET_PATH: usize = 100;
+
+/// Settings for a server with a handful of connections and small tables.
+const TUNING: &[&str] = &[
+    "--performance-schema=OFF",
+    "--innodb-buffer-pool-size=16M",
+    "--innodb-log-file-size=16M",
+    "--innodb-log-buffer-size=2M",
+    "--key-buffer-size=1M",
+    "--aria-pagecache-buffer-size=1M",
+    "--tmp-table-size=1M",
+    "--max-heap-table-size=1M",
+    "--table-open-cache=64",
+    "--table-definition-cache=128",
+    "--thread-cache-size=2",
+    "--query-cache-type=0",
+    "--query-cache-size=0",
+    "--max-connections=24",
+    "--skip-name-resolve",
+    "--skip-log-bin",
+    "--character-set-server=utf8mb4",
+];
+
+/// Why the private server does not run.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum PrivateServerError {
+    /// The program is not installed.
+    #[error(
+        "`{program}` cannot be started: {source}; install Debian's packages mariadb-server-core and mariadb-client-core, or set database.url"
+    )]
+    Missing {
+        /// The program.
+        program: &'static str,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// A file or folder could not be made.
+    #[error("{}: {source}", path.display())]
+    Io {
+        /// The file or folder.
+        path: PathBuf,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// The data folder could not be set up.
+    #[error("the data folder could not be set up; see {}", log.display())]
+    SetUp {
+        /// Where the reason is written.
+        log: PathBuf,
+    },
+    /// The server did not answer in time.
+    #[error("the database server did not answer within {} s; see {}", START_TIMEOUT.as_secs(), log.display())]
+    NoAnswer {
+        /// Where the reason is written.
+        log: PathBuf,
+    },
+    /// A server of an earlier run does not stop.
+    #[error("the database server of an earlier run (process {0}) does not stop; stop it by hand")]
+    Leftover(u32),
+}
+
+/// A MariaDB server of our own: on loopback, on a free port, in a folder of our own, with a
+/// password of its own. It ends with this process, even if this process is killed.
+#[derive(Debug)]
+pub struct PrivateServer {
+    keeper: Option<thread::JoinHandle<()>>,
+    stopping: Arc<AtomicBool>,
+    pid: Arc<AtomicU32>,
+    port: u16,
+    password: Secret,
+}
+
+impl PrivateServer {
+    /// Starts the server in `folder`; sets the folder up at the first start. Blocks until the
+    /// server answers, which takes 1 to 3 seconds.
+    ///
+    /// # Errors
+    /// [`PrivateServerError`] that says what to do.
+    pub fn start(folder: &Path) -> Result<Self, PrivateServerError> {
+        make_private_folder(folder)?;
+        let log = folder.join("mariadbd.log");
+        stop_leftover(folder)?;
+        if !folder.join("data/mysql").is_dir() {
+            set_up(folder)?;
+        }
+        let password = keep_password(folder)?;
+        write_private(&folder.join("init.sql"), &init_sql(&password))?;
+        let port = free_port(folder)?;
+        let (stopping, pid) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU32::new(0)));
+        let launch = Launch { folder: folder.to_owned(), port, stopping: stopping.clone(), pid: pid.clone() };
+        let first = launch.spawn()?;
+        let keeper = thread::Builder::new().name("database-keeper".into()).spawn(move || launch.keep(first));
+        let keeper = keeper.map_err(|source| PrivateServerError::Io { path: folder.to_owned(), source })?;
+        let server = Self { keeper: Some(keeper), stopping, pid, port, password };
+        if server.wait_until_it_answers(folder) { Ok(server) } else { Err(PrivateServerError::NoAnswer { log }) }
+    }
+
+    /// The address of the database `name` on this server; it holds the password.
+    pub fn url(&self, name: &str) -> String {
+        format!("mysql://waverant:{}@127.0.0.1:{}/{name}", self.password.reveal(), self.port)
+    }
+
+    /// The server's process number.
+    pub fn pid(&self) -> u32 {
+        self.pid.load(Ordering::Relaxed)
+    }
+
+    /// Stops the server in order and waits for it.
+    pub fn stop(mut self) {
+        self.end();
+    }
+
+    fn end(&mut self) {
+        self.stopping.store(true, Ordering::Relaxed);
+        signal(self.pid(), Signal::TERM);
+        let deadline = Instant::now() + STOP_TIMEOUT;
+        let Some(keeper) = self.keeper.take() else { return };
+        while !keeper.is_finished() && Instant::now() < deadline {
+            thread::sleep(Duration::from_millis(20));
+        }
+        if !keeper.is_finished() {
+            tracing::warn!(pid = self.pid(), "the private database does not stop; killing it");
+            signal(self.pid(), Signal::KILL);
+        }
+        let _ = keeper.join();
+    }
+
+    /// The ready mark is a table that the init file creates last, seen by its file.
+    fn wait_until_it_answers(&self, folder: &Path) -> bool {
+        let deadline = Instant::now() + START_TIMEOUT;
+        let socket = socket_path(folder);
+        while Instant::now() < deadline {
+            let listens = std::net::TcpStream::connect(("127.0.0.1", self.port)).is_ok();
+            if listens && socket.exists() {
+                return true;
+            }
+            if self.keeper.as_ref().is_none_or(thread::JoinHandle::is_finished) {
+                return false;
+            }
+            thread::sleep(Duration::from_millis(20));
+        }
+        false
+    }
+}
+
+impl Drop for PrivateServer {
+    fn drop(&mut self) {
+        if self.keeper.is_some() {
+            self.end();
+        }
+    }
+}
+
+/// What is needed to start the server, and to start it again.
+struct Launch {
+    folder: PathBuf,
+    port: u16,
+    stopping: Arc<AtomicBool>,
+    pid: Arc<AtomicU32>,
+}
+
+impl Launch {
+    /// Starts the server under a tool that asks the kernel to end it when this process ends.
+    fn spawn(&self) -> Result<Spawner, PrivateServerError> {
+        let (sender, receiver) = std::sync::mpsc::channel();
+        let mut command = Command::new("setpriv");
+        command.args(["--pdeathsig", "TERM", "mariadbd", "--no-defaults"]).args(TUNING).arg("--bind-address=127.0.0.1");
+        command.arg(format!("--port={}", self.port)).arg(format!("--user={}", user_name()));
+        command.arg(option("datadir", &self.folder.join("data"))).arg(option("socket", &socket_path(&self.folder)));
+        command.arg(option("pid-file", &self.folder.join("mariadbd.pid")));
+        command.arg(option("log-error", &self.folder.join("mariadbd.log")));
+        command.arg(option("init-file", &self.folder.join("init.sql")));
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        // A terminal's interrupt goes to the whole process group: the database must outlast us.
+        std::os::unix::process::CommandExt::process_group(&mut command, 0);
+        // The kernel sends the death signal when the thread that started the child ends, so the
+        // thread that waits for it must be the one that starts it.
+        let pid = self.pid.clone();
+        let waiter = thread::Builder::new().name("database-waiter".into()).spawn(move || {
+            let mut child: Child = match command.spawn() {
+                Ok(child) => child,
+                Err(error) => return drop(sender.send(Err(error))),
+            };
+            pid.store(child.id(), Ordering::Relaxed);
+            let _ = sender.send(Ok(()));
+            let _ = child.wait();
+        });
+        let missing = |source| PrivateServerError::Missing { program: "mariadbd", source };
+        let waiter = waiter.map_err(missing)?;
+        match receiver.recv() {
+            Ok(Ok(())) => Ok(Spawner(waiter)),
+            Ok(Err(source)) => Err(missing(source)),
+            Err(_) => Err(missing(std::io::Error::other("the thread that starts it ended"))),
+        }
+    }
+
+    /// Waits for the server to end, and starts it again unless it was told to stop.
+    fn keep(self, mut running: Spawner) {
+        let mut failures = 0;
+        loop {
+            let began = Instant::now();
+            let _ = running.0.join();
+            if self.stopping.load(Ordering::Relaxed) {
+                return;
+            }
+            failures = if began.elapsed() < Duration::from_secs(10) { failures + 1 } else { 0 };
+            tracing::error!(failures, "the private database ended by itself; starting it again");
+            if failures >= 5 {
+                tracing::error!("the private database keeps ending; shows go on, records wait");
+            }
+            thread::sleep(RESTART_PAUSE * (1 << failures.min(5)));
+            running = match self.spawn() {
+                Ok(running) => running,
+                Err(error) => return tracing::error!(%error, "the private database cannot be started again"),
+            };
+        }
+    }
+}
+
+/// The thread that started a server and waits for it.
+struct Spawner(thread::JoinHandle<()>);
+
+fn option(name: &str, path: &Path) -> String {
+    format!("--{name}={}", path.display())
+}
+
+fn user_name() -> String {
+    let id = rustix::process::getuid().as_raw().to_string();
+    let users = fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let own = users.lines().find(|line| line.split(':').nth(2) == Some(&id));
+    own.and_then(|line| line.split(':').next()).unwrap_or("root").to_owned()
+}
+
+/// The socket lies in the folder where its path is short enough for the system.
+fn socket_path(folder: &Path) -> PathBuf {
+    let inside = folder.join("mariadbd.sock");
+    if inside.as_os_str().len() <= MAX_SOCKET_PATH {
+        return inside;
+    }
+    let mut hash = 0xcbf2_9ce4_8422_2325_u64;
+    for byte in inside.as_os_str().as_encoded_bytes() {
+        hash = (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3);
+    }
+    std::env::temp_dir().join(format!("waverant-{hash:016x}.sock"))
+}
+
+fn make_private_folder(folder: &Path) -> Result<(), PrivateServerError> {
+    let made = fs::DirBuilder::new().recursive(true).mode(0o700).create(folder);
+    made.map_err(|source| PrivateServerError::Io { path: folder.to_owned(), source })
+}
+
+fn write_private(path: &Path, text: &str) -> Result<(), PrivateServerError> {
+    let failed = |source| PrivateServerError::Io { path: path.to_owned(), source };
+    let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path).map_err(failed)?;
+    file.write_all(text.as_bytes()).map_err(failed)
+}
+
+/// Sets the data folder up beside its place, so that a broken set-up is never taken for data.
+fn set_up(folder: &Path) -> Result<(), PrivateServerError> {
+    let (fresh, data, log) = (folder.join("data.new"), folder.join("data"), folder.join("set-up.log"));
+    let _ = fs::remove_dir_all(&fresh);
+    let io = |path: &Path| {
+        let path = path.to_owned();
+        move |source| PrivateServerError::Io { path, source }
+    };
+    let output = fs::File::create(&log).map_err(io(&log))?;
+    let errors = output.try_clone().map_err(io(&log))?;
+    let status = Command::new("mariadb-install-db")
+        .args(["--no-defaults", "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve"])
+        .args(["--innodb-log-file-size=16M", "--innodb-buffer-pool-size=16M"])
+        .arg(format!("--user={}", user_name()))
+        .arg(option("datadir", &fresh))
+        .stdin(Stdio::null())
+        .stdout(output)
+        .stderr(errors)
+        .status()
+        .map_err(|source| PrivateServerError::Missing { program: "mariadb-install-db", source })?;
+    if !status.success() {
+        return Err(PrivateServerError::SetUp { log });
+    }
+    fs::rename(&fresh, &data).map_err(io(&data))
+}
+
+fn keep_password(folder: &Path) -> Result<Secret, PrivateServerError> {
+    let path = folder.join("password");
+    if let Ok(kept) = fs::read_to_string(&path)
+        && !kept.trim().is_empty()
+    {
+        return Ok(Secret::new(kept.trim()));
+    }
+    let password = Secret::new_database_password();
+    write_private(&path, password.reveal())?;
+    Ok(password)
+}
+
+/// Run by the server before it takes connections. The password has no character to escape.
+fn init_sql(password: &Secret) -> String {
+    let password = password.reveal();
+    format!(
+        "CREATE DATABASE IF NOT EXISTS waverant CHARACTER SET utf8mb4;\n\
+         CREATE USER IF NOT EXISTS 'waverant'@'127.0.0.1' IDENTIFIED BY '{password}';\n\
+         ALTER USER 'waverant'@'127.0.0.1' IDENTIFIED BY '{password}';\n\
+         GRANT ALL ON `waverant%`.* TO 'waverant'@'127.0.0.1';\n"
+    )
+}
+
+fn free_port(folder: &Path) -> Result<u16, PrivateServerError> {
+    let bound = TcpListener::bind(("127.0.0.1", 0)).and_then(|listener| listener.local_addr());
+    bound.map(|address| address.port()).map_err(|source| PrivateServerError::Io { path: folder.to_owned(), source })
+}
+
+/// After a kill the server of the earlier run may still be writing its last pages.
+fn stop_leftover(folder: &Path) -> Result<(), PrivateServerError> {
+    let Ok(text) = fs::read_to_string(folder.join("mariadbd.pid")) else { return Ok(()) };
+    let Ok(pid) = text.trim().parse::<u32>() else { return Ok(()) };
+    if !runs_in(pid, folder) {
+        return Ok(());
+    }
+    tracing::info!(pid, "stopping the database server of an earlier run");
+    signal(pid, Signal::TERM);
+    let deadline = Instant::now() + STOP_TIMEOUT;
+    while runs_in(pid, folder) {
+        if Instant::now() > deadline {
+            return Err(PrivateServerError::Leftover(pid));
+        }
+        thread::sleep(Duration::from_millis(50));
+    }
+    Ok(())
+}
+
+/// True if process `pid` is a database server in `folder`, and not a stranger with its number.
+fn runs_in(pid: u32, folder: &Path) -> bool {
+    let line = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+    let wanted = option("datadir", &folder.join("data"));
+    line.split(|byte| *byte == 0).any(|argument| argument == wanted.as_bytes())
+}
+
+fn signal(pid: u32, signal: Signal) {
+    if let Some(pid) = i32::try_from(pid).ok().and_then(Pid::from_raw) {
+        let _ = kill_process(pid, signal);
+    }
+}

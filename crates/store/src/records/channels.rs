@@ -1,0 +1,113 @@
+use sqlx::Row;
+use sqlx::mysql::MySqlRow;
+use time::OffsetDateTime;
+
+use super::{time_in, to_column};
+use crate::{Store, StoreError};
+
+/// What of a channel can be changed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ChannelSettings {
+    /// What people read.
+    pub title: String,
+    /// How long a session waits for a lost publisher, in milliseconds.
+    pub hold_ms: u32,
+    /// Whether sessions are recorded.
+    pub records: bool,
+}
+
+/// A named place for one live stream at a time.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Channel {
+    /// The channel's number.
+    pub id: u64,
+    /// Its name in addresses.
+    pub name: String,
+    /// What can be changed.
+    pub settings: ChannelSettings,
+    /// When it was made.
+    pub created_at: OffsetDateTime,
+}
+
+fn from_row(row: &MySqlRow) -> Result<Channel, StoreError> {
+    Ok(Channel {
+        id: row.try_get("id")?,
+        name: row.try_get("name")?,
+        settings: ChannelSettings {
+            title: row.try_get("title")?,
+            hold_ms: row.try_get("hold_ms")?,
+            records: row.try_get("records")?,
+        },
+        created_at: time_in(row, "created_at")?,
+    })
+}
+
+impl Store {
+    /// All channels by name.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn channels(&self) -> Result<Vec<Channel>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM channels ORDER BY name").fetch_all(&self.pool).await?;
+        rows.iter().map(from_row).collect()
+    }
+
+    /// The channel with this name.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn channel(&self, name: &str) -> Result<Channel, StoreError> {
+        let row = sqlx::query("SELECT * FROM channels WHERE name = ?").bind(name).fetch_optional(&self.pool).await?;
+        let missing = StoreError::NotFound { kind: "channel", name: name.to_owned() };
+        from_row(&row.ok_or(missing)?)
+    }
+
+    /// Adds a channel.
+    ///
+    /// # Errors
+    /// [`StoreError::NameTaken`], or if the database does not answer.
+    pub async fn add_channel(
+        &self,
+        name: &str,
+        settings: &ChannelSettings,
+        now: OffsetDateTime,
+    ) -> Result<Channel, StoreError> {
+        sqlx::query("INSERT INTO channels (name, title, hold_ms, records, created_at) VALUES (?, ?, ?, ?, ?)")
+            .bind(name)
+            .bind(&settings.title)
+            .bind(settings.hold_ms)
+            .bind(settings.records)
+            .bind(to_column(now))
+            .execute(&self.pool)
+            .await
+            .map_err(StoreError::name_taken(name))?;
+        self.channel(name).await
+    }
+
+    /// Changes a channel.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn change_channel(&self, name: &str, settings: &ChannelSettings) -> Result<Channel, StoreError> {
+        sqlx::query("UPDATE channels SET title = ?, hold_ms = ?, records = ? WHERE name = ?")
+            .bind(&settings.title)
+            .bind(settings.hold_ms)
+            .bind(settings.records)
+            .bind(name)
+            .execute(&self.pool)
+            .await?;
+        self.channel(name).await
+    }
+
+    /// Removes a channel with its keys; sessions and takes stay.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn remove_channel(&self, name: &str) -> Result<(), StoreError> {
+        let done = sqlx::query("DELETE FROM channels WHERE name = ?").bind(name).execute(&self.pool).await?;
+        match done.rows_affected() {
+            0 => Err(StoreError::NotFound { kind: "channel", name: name.to_owned() }),
+            _ => Ok(()),
+        }
+    }
+}

@@ -1,0 +1,108 @@
+use sqlx::Row;
+use sqlx::mysql::MySqlRow;
+use time::OffsetDateTime;
+
+use super::{fitted, optional_time_in, time_in, to_column};
+use crate::{Secret, Store, StoreError};
+
+/// A stream key as it is kept: everything but the key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StreamKey {
+    /// The key's number.
+    pub id: u64,
+    /// The channel that it opens.
+    pub channel_id: u64,
+    /// For whom it was made.
+    pub label: String,
+    /// The public part.
+    pub prefix: String,
+    /// The keyed hash of the whole.
+    pub digest: [u8; 32],
+    /// When it was made.
+    pub created_at: OffsetDateTime,
+    /// When it stops being valid.
+    pub expires_at: Option<OffsetDateTime>,
+}
+
+fn from_row(row: &MySqlRow) -> Result<StreamKey, StoreError> {
+    let digest: Vec<u8> = row.try_get("digest")?;
+    Ok(StreamKey {
+        id: row.try_get("id")?,
+        channel_id: row.try_get("channel_id")?,
+        label: row.try_get("label")?,
+        prefix: row.try_get("prefix")?,
+        digest: digest.try_into().map_err(|_| StoreError::Unsealable)?,
+        created_at: time_in(row, "created_at")?,
+        expires_at: optional_time_in(row, "expires_at")?,
+    })
+}
+
+impl Store {
+    /// All stream keys.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn all_keys(&self) -> Result<Vec<StreamKey>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM stream_keys ORDER BY id").fetch_all(&self.pool).await?;
+        rows.iter().map(from_row).collect()
+    }
+
+    /// The stream keys of a channel.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn keys(&self, channel_id: u64) -> Result<Vec<StreamKey>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM stream_keys WHERE channel_id = ? ORDER BY id")
+            .bind(channel_id)
+            .fetch_all(&self.pool)
+            .await?;
+        rows.iter().map(from_row).collect()
+    }
+
+    /// Makes a stream key. The key itself is not kept and cannot be shown again.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn add_key(
+        &self,
+        channel_id: u64,
+        label: &str,
+        now: OffsetDateTime,
+        expires_at: Option<OffsetDateTime>,
+    ) -> Result<(StreamKey, Secret), StoreError> {
+        let secret = Secret::new_stream_key();
+        let added = sqlx::query(
+            "INSERT INTO stream_keys (channel_id, label, prefix, digest, created_at, expires_at) \
+             VALUES (?, ?, ?, ?, ?, ?)",
+        )
+        .bind(channel_id)
+        .bind(fitted(label, 96))
+        .bind(secret.prefix())
+        .bind(&self.keychain.digest(secret.reveal())[..])
+        .bind(to_column(now))
+        .bind(expires_at.map(to_column))
+        .execute(&self.pool)
+        .await?;
+        let row = sqlx::query("SELECT * FROM stream_keys WHERE id = ?")
+            .bind(added.last_insert_id())
+            .fetch_one(&self.pool)
+            .await?;
+        Ok((from_row(&row)?, secret))
+    }
+
+    /// Removes a stream key of a channel.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn remove_key(&self, channel_id: u64, id: u64) -> Result<(), StoreError> {
+        let done = sqlx::query("DELETE FROM stream_keys WHERE channel_id = ? AND id = ?")
+            .bind(channel_id)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
+        match done.rows_affected() {
+            0 => Err(StoreError::NotFound { kind: "stream key", name: id.to_string() }),
+            _ => Ok(()),
+        }
+    }
+}

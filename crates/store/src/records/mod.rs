@@ -1,0 +1,42 @@
+//! One file per kind of record: the type and its queries.
+
+mod channels;
+mod destinations;
+mod keys;
+mod sessions;
+mod takes;
+mod turned_away;
+mod users;
+
+use sqlx::Row;
+use sqlx::mysql::MySqlRow;
+use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
+
+pub use channels::{Channel, ChannelSettings};
+pub use destinations::{ChannelDestination, Destination};
+pub use keys::StreamKey;
+pub use sessions::{LegRecord, NewSession, SessionEnd, SessionFilter, SessionRecord, Unfinished};
+pub use takes::{TakeRecord, TakeState};
+pub use turned_away::{TurnedAway, TurnedAwayRecord};
+pub use users::User;
+
+/// A column of UTC time.
+fn time_in(row: &MySqlRow, column: &str) -> Result<OffsetDateTime, sqlx::Error> {
+    row.try_get::<PrimitiveDateTime, _>(column).map(PrimitiveDateTime::assume_utc)
+}
+
+/// A column of UTC time that may be empty.
+fn optional_time_in(row: &MySqlRow, column: &str) -> Result<Option<OffsetDateTime>, sqlx::Error> {
+    Ok(row.try_get::<Option<PrimitiveDateTime>, _>(column)?.map(PrimitiveDateTime::assume_utc))
+}
+
+/// A time as it is written into a column.
+fn to_column(time: OffsetDateTime) -> PrimitiveDateTime {
+    let utc = time.to_offset(UtcOffset::UTC);
+    PrimitiveDateTime::new(utc.date(), utc.time())
+}
+
+/// Cuts text to what a column holds.
+fn fitted(text: &str, length: usize) -> String {
+    text.chars().take(length).collect()
+}

@@ -1,0 +1,250 @@
+use sqlx::Row;
+use sqlx::mysql::MySqlRow;
+use time::OffsetDateTime;
+
+use super::{fitted, optional_time_in, time_in, to_column};
+use crate::{Store, StoreError};
+
+/// A session that begins.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NewSession {
+    /// The session's number, given by the service so that a show can begin without the database.
+    pub id: u64,
+    /// The channel's number.
+    pub channel_id: u64,
+    /// The channel's name.
+    pub channel_name: String,
+    /// Label of the key that opened the gate.
+    pub key_label: String,
+    /// Where the publisher came from.
+    pub publisher_address: String,
+    /// What the encoder calls itself.
+    pub encoder: String,
+    /// When it began.
+    pub started_at: OffsetDateTime,
+}
+
+/// How a session ended.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SessionEnd {
+    /// The session's number.
+    pub id: u64,
+    /// When.
+    pub ended_at: OffsetDateTime,
+    /// Why, in words.
+    pub reason: String,
+    /// How often the publisher was lost.
+    pub loss_count: u32,
+}
+
+/// A session as it is kept.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SessionRecord {
+    /// How it began.
+    pub begun: NewSession,
+    /// When it ended.
+    pub ended_at: Option<OffsetDateTime>,
+    /// Why it ended.
+    pub end_reason: Option<String>,
+    /// How often the publisher was lost.
+    pub loss_count: u32,
+}
+
+/// What a leg did in a session.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LegRecord {
+    /// The session's number.
+    pub session_id: u64,
+    /// The destination's number.
+    pub destination_id: u64,
+    /// The destination's name.
+    pub destination_name: String,
+    /// Where the leg stood last.
+    pub state: String,
+    /// Why its last connection ended.
+    pub reason: Option<String>,
+    /// Pictures sent.
+    pub sent_frame_count: u64,
+    /// Payload bytes sent.
+    pub sent_bytes: u64,
+    /// Pictures that the platform was too slow for.
+    pub dropped_frame_count: u64,
+    /// How often it dialed again.
+    pub redial_count: u32,
+}
+
+/// Which sessions to list.
+#[derive(Clone, Debug, Default)]
+pub struct SessionFilter {
+    /// Only of this channel.
+    pub channel_name: Option<String>,
+    /// Only with a smaller number than this.
+    pub before: Option<u64>,
+    /// At most so many.
+    pub limit: u32,
+}
+
+/// What an earlier run left open and this start closed.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Unfinished {
+    /// Sessions without an end.
+    pub sessions: Vec<u64>,
+}
+
+fn from_row(row: &MySqlRow) -> Result<SessionRecord, StoreError> {
+    Ok(SessionRecord {
+        begun: NewSession {
+            id: row.try_get("id")?,
+            channel_id: row.try_get("channel_id")?,
+            channel_name: row.try_get("channel_name")?,
+            key_label: row.try_get("key_label")?,
+            publisher_address: row.try_get("publisher_address")?,
+            encoder: row.try_get("encoder")?,
+            started_at: time_in(row, "started_at")?,
+        },
+        ended_at: optional_time_in(row, "ended_at")?,
+        end_reason: row.try_get("end_reason")?,
+        loss_count: row.try_get("loss_count")?,
+    })
+}
+
+fn leg_from_row(row: &MySqlRow) -> Result<LegRecord, StoreError> {
+    Ok(LegRecord {
+        session_id: row.try_get("session_id")?,
+        destination_id: row.try_get("destination_id")?,
+        destination_name: row.try_get("destination_name")?,
+        state: row.try_get("state")?,
+        reason: row.try_get("reason")?,
+        sent_frame_count: row.try_get("sent_frame_count")?,
+        sent_bytes: row.try_get("sent_bytes")?,
+        dropped_frame_count: row.try_get("dropped_frame_count")?,
+        redial_count: row.try_get("redial_count")?,
+    })
+}
+
+impl Store {
+    /// The largest session number in use; 0 if there is none.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn last_session_id(&self) -> Result<u64, StoreError> {
+        let last: Option<u64> = sqlx::query_scalar("SELECT MAX(id) FROM sessions").fetch_one(&self.pool).await?;
+        Ok(last.unwrap_or(0))
+    }
+
+    /// Writes the begin of a session; writing it twice does no harm.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn begin_session(&self, session: &NewSession) -> Result<(), StoreError> {
+        sqlx::query(
+            "INSERT IGNORE INTO sessions \
+             (id, channel_id, channel_name, key_label, publisher_address, encoder, started_at) \
+             VALUES (?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(session.id)
+        .bind(session.channel_id)
+        .bind(&session.channel_name)
+        .bind(fitted(&session.key_label, 96))
+        .bind(fitted(&session.publisher_address, 64))
+        .bind(fitted(&session.encoder, 160))
+        .bind(to_column(session.started_at))
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Writes the end of a session.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn end_session(&self, end: &SessionEnd) -> Result<(), StoreError> {
+        sqlx::query("UPDATE sessions SET ended_at = ?, end_reason = ?, loss_count = ? WHERE id = ?")
+            .bind(to_column(end.ended_at))
+            .bind(fitted(&end.reason, 160))
+            .bind(end.loss_count)
+            .bind(end.id)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Sessions, the newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn sessions(&self, filter: &SessionFilter) -> Result<Vec<SessionRecord>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT * FROM sessions WHERE (? IS NULL OR channel_name = ?) AND (? IS NULL OR id < ?) \
+             ORDER BY id DESC LIMIT ?",
+        )
+        .bind(&filter.channel_name)
+        .bind(&filter.channel_name)
+        .bind(filter.before)
+        .bind(filter.before)
+        .bind(filter.limit)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter().map(from_row).collect()
+    }
+
+    /// The session with this number.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn session(&self, id: u64) -> Result<SessionRecord, StoreError> {
+        let row = sqlx::query("SELECT * FROM sessions WHERE id = ?").bind(id).fetch_optional(&self.pool).await?;
+        from_row(&row.ok_or(StoreError::NotFound { kind: "session", name: id.to_string() })?)
+    }
+
+    /// Writes what a leg did; a later call replaces an earlier one.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn write_leg(&self, leg: &LegRecord) -> Result<(), StoreError> {
+        sqlx::query(
+            "REPLACE INTO legs (session_id, destination_id, destination_name, state, reason, sent_frame_count, \
+             sent_bytes, dropped_frame_count, redial_count) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(leg.session_id)
+        .bind(leg.destination_id)
+        .bind(&leg.destination_name)
+        .bind(&leg.state)
+        .bind(leg.reason.as_deref().map(|reason| fitted(reason, 255)))
+        .bind(leg.sent_frame_count)
+        .bind(leg.sent_bytes)
+        .bind(leg.dropped_frame_count)
+        .bind(leg.redial_count)
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// The legs of a session by destination name.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn legs(&self, session_id: u64) -> Result<Vec<LegRecord>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM legs WHERE session_id = ? ORDER BY destination_name")
+            .bind(session_id)
+            .fetch_all(&self.pool)
+            .await?;
+        rows.iter().map(leg_from_row).collect()
+    }
+
+    /// Closes the sessions that an earlier run left open.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn close_unfinished(&self, now: OffsetDateTime, reason: &str) -> Result<Unfinished, StoreError> {
+        let sessions: Vec<u64> = sqlx::query_scalar("SELECT id FROM sessions WHERE ended_at IS NULL ORDER BY id")
+            .fetch_all(&self.pool)
+            .await?;
+        sqlx::query("UPDATE sessions SET ended_at = ?, end_reason = ? WHERE ended_at IS NULL")
+            .bind(to_column(now))
+            .bind(fitted(reason, 160))
+            .execute(&self.pool)
+            .await?;
+        Ok(Unfinished { sessions })
+    }
+}

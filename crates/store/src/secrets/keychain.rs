@@ -1,0 +1,169 @@
+use std::fs::{self, OpenOptions};
+use std::io::{ErrorKind, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+
+use chacha20poly1305::aead::{Aead, KeyInit};
+use chacha20poly1305::{Key, XChaCha20Poly1305, XNonce};
+use hmac::{Hmac, Mac};
+use rand::RngExt;
+use sha2::Sha256;
+use thiserror::Error;
+
+use crate::{Secret, StoreError};
+
+/// Name of the file in the state folder.
+const FILE_NAME: &str = "secrets.key";
+
+const KEY_LENGTH: usize = 32;
+const NONCE_LENGTH: usize = 24;
+
+/// Why the key file could not be used.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum KeyFileError {
+    /// It could not be read or made.
+    #[error("key file {}: {source}", path.display())]
+    Io {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// It holds something else.
+    #[error("key file {}: 64 hexadecimal digits were expected; restore it from a backup", path.display())]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+    },
+}
+
+/// The keys under which secrets are recognised and sealed, derived from one file in the state
+/// folder.
+///
+/// Long random secrets (stream keys, tokens) are kept as HMAC-SHA-256 and so can be recognised
+/// but not read back. Secrets that we must show to others (destination keys) are sealed with
+/// XChaCha20-Poly1305.
+#[derive(Clone)]
+pub struct Keychain {
+    digest_key: [u8; KEY_LENGTH],
+    cipher: XChaCha20Poly1305,
+}
+
+impl std::fmt::Debug for Keychain {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.write_str("Keychain(…)")
+    }
+}
+
+impl Keychain {
+    /// Opens the key file in `state_folder`, or makes it, readable by its owner only.
+    ///
+    /// # Errors
+    /// [`KeyFileError`] if the file cannot be read, made, or is damaged.
+    pub fn open(state_folder: &Path) -> Result<Self, KeyFileError> {
+        let path = state_folder.join(FILE_NAME);
+        let failed = |source| KeyFileError::Io { path: path.clone(), source };
+        let text = match fs::read_to_string(&path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == ErrorKind::NotFound => make_file(&path).map_err(failed)?,
+            Err(error) => return Err(failed(error)),
+        };
+        let master = decode_hex(text.trim()).ok_or(KeyFileError::Damaged { path: path.clone() })?;
+        Ok(Self::from_master(&master))
+    }
+
+    fn from_master(master: &[u8; KEY_LENGTH]) -> Self {
+        let digest_key = keyed_hash(master, &[b"recognise"]);
+        let seal_key = keyed_hash(master, &[b"seal"]);
+        Self { digest_key, cipher: XChaCha20Poly1305::new(&Key::from(seal_key)) }
+    }
+
+    /// The keyed hash under which a stream key or token is kept.
+    pub fn digest(&self, secret: &str) -> [u8; 32] {
+        keyed_hash(&self.digest_key, &[secret.as_bytes()])
+    }
+
+    /// A fingerprint by which a database knows its key file.
+    pub(crate) fn fingerprint(&self) -> [u8; 32] {
+        keyed_hash(&self.digest_key, &[b"fingerprint of the key file"])
+    }
+
+    /// Seals a secret: nonce, then cipher text and tag.
+    pub(crate) fn seal(&self, secret: &Secret) -> Result<Vec<u8>, StoreError> {
+        let nonce: [u8; NONCE_LENGTH] = rand::rng().random();
+        let sealed = self.cipher.encrypt(&XNonce::from(nonce), secret.reveal().as_bytes());
+        let sealed = sealed.map_err(|_| StoreError::Unsealable)?;
+        Ok([&nonce[..], &sealed].concat())
+    }
+
+    /// Opens what [`seal`](Self::seal) made.
+    pub(crate) fn unseal(&self, sealed: &[u8]) -> Result<Secret, StoreError> {
+        let (nonce, sealed) = sealed.split_first_chunk::<NONCE_LENGTH>().ok_or(StoreError::Unsealable)?;
+        let opened = self.cipher.decrypt(&XNonce::from(*nonce), sealed).map_err(|_| StoreError::Unsealable)?;
+        String::from_utf8(opened).map(Secret::new).map_err(|_| StoreError::Unsealable)
+    }
+}
+
+fn keyed_hash(key: &[u8], parts: &[&[u8]]) -> [u8; 32] {
+    // HMAC takes keys of any length.
+    let Ok(mut mac) = <Hmac<Sha256> as KeyInit>::new_from_slice(key) else { return [0; 32] };
+    for part in parts {
+        mac.update(part);
+    }
+    mac.finalize().into_bytes().into()
+}
+
+fn make_file(path: &Path) -> std::io::Result<String> {
+    let master: [u8; KEY_LENGTH] = rand::rng().random();
+    let text: String = master.iter().map(|byte| format!("{byte:02x}")).collect();
+    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()?;
+    Ok(text)
+}
+
+fn decode_hex(text: &str) -> Option<[u8; KEY_LENGTH]> {
+    if text.len() != 2 * KEY_LENGTH || !text.is_ascii() {
+        return None;
+    }
+    let mut out = [0; KEY_LENGTH];
+    for (at, byte) in out.iter_mut().enumerate() {
+        *byte = u8::from_str_radix(text.get(2 * at..2 * at + 2)?, 16).ok()?;
+    }
+    Some(out)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::PermissionsExt;
+
+    #[test]
+    fn the_file_is_made_once_and_private() {
+        let folder = tempfile::tempdir().unwrap();
+        let first = Keychain::open(folder.path()).unwrap();
+        let again = Keychain::open(folder.path()).unwrap();
+        assert_eq!(first.digest("abc"), again.digest("abc"));
+        let mode = fs::metadata(folder.path().join(FILE_NAME)).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
+    }
+
+    #[test]
+    fn sealed_secrets_open_only_with_their_key() {
+        let (one, other) = (Keychain::from_master(&[1; 32]), Keychain::from_master(&[2; 32]));
+        let sealed = one.seal(&Secret::new("quay-key")).unwrap();
+        assert!(!sealed.windows(8).any(|window| window == b"quay-key"));
+        assert_eq!(one.unseal(&sealed).unwrap().reveal(), "quay-key");
+        assert!(matches!(other.unseal(&sealed), Err(StoreError::Unsealable)));
+        assert!(matches!(one.unseal(&sealed[..20]), Err(StoreError::Unsealable)));
+    }
+
+    #[test]
+    fn a_damaged_file_is_not_replaced() {
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(folder.path().join(FILE_NAME), "oops").unwrap();
+        assert!(matches!(Keychain::open(folder.path()), Err(KeyFileError::Damaged { .. })));
+        assert_eq!(fs::read_to_string(folder.path().join(FILE_NAME)).unwrap(), "oops");
+    }
+}

@@ -1,0 +1,200 @@
+//! Every query against a real server.
+#![allow(clippy::unwrap_used, reason = "a test stops at the first surprise")]
+
+use time::macros::datetime;
+use time::{Duration, OffsetDateTime};
+use waverant_store::{
+    ChannelSettings, Keychain, LegRecord, NewSession, PrivateServer, Secret, SessionEnd, SessionFilter, Store,
+    StoreError, TakeRecord, TakeState, TestDatabase, TurnedAway,
+};
+
+const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
+
+async fn store() -> (TestDatabase, Store) {
+    let database = TestDatabase::create().await.unwrap();
+    let store = database.store().await.unwrap();
+    (database, store)
+}
+
+fn settings() -> ChannelSettings {
+    ChannelSettings { title: "Finish line".into(), hold_ms: 10_000, records: true }
+}
+
+fn session(id: u64) -> NewSession {
+    NewSession {
+        id,
+        channel_id: 1,
+        channel_name: "finish-line".into(),
+        key_label: "van".into(),
+        publisher_address: "192.0.2.7:50000".into(),
+        encoder: "stand-in".into(),
+        started_at: NOW,
+    }
+}
+
+#[tokio::test]
+async fn users_sign_in_with_their_password_only() {
+    let (_database, store) = store().await;
+    assert!(store.has_no_users().await.unwrap());
+    let user = store.add_user("harbour", &Secret::new("long enough"), NOW).await.unwrap();
+    assert!(!store.has_no_users().await.unwrap());
+    assert_eq!(store.sign_in("harbour", &Secret::new("long enough")).await.unwrap(), Some(user));
+    assert_eq!(store.sign_in("harbour", &Secret::new("wrong")).await.unwrap(), None);
+    assert_eq!(store.sign_in("nobody", &Secret::new("wrong")).await.unwrap(), None);
+    let again = store.add_user("harbour", &Secret::new("other"), NOW).await;
+    assert!(matches!(again, Err(StoreError::NameTaken(name)) if name == "harbour"));
+}
+
+#[tokio::test]
+async fn tokens_are_valid_until_they_expire_or_are_removed() {
+    let (_database, store) = store().await;
+    let user = store.add_user("harbour", &Secret::new("long enough"), NOW).await.unwrap();
+    let lasting = store.add_token(&user, "laptop", NOW, None).await.unwrap();
+    let short = store.add_token(&user, "console", NOW, Some(NOW + Duration::HOUR)).await.unwrap();
+    let later = NOW + Duration::HOUR;
+    assert_eq!(store.user_of_token(short.reveal(), NOW).await.unwrap(), Some(user.clone()));
+    assert_eq!(store.user_of_token(short.reveal(), later).await.unwrap(), None);
+    assert_eq!(store.user_of_token(lasting.reveal(), later).await.unwrap(), Some(user));
+    store.remove_token(lasting.reveal()).await.unwrap();
+    assert_eq!(store.user_of_token(lasting.reveal(), NOW).await.unwrap(), None);
+    assert_eq!(store.user_of_token("wvt-guess", NOW).await.unwrap(), None);
+}
+
+#[tokio::test]
+async fn channels_and_keys_come_and_go() {
+    let (_database, store) = store().await;
+    let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
+    assert!(matches!(store.add_channel("finish-line", &settings(), NOW).await, Err(StoreError::NameTaken(_))));
+    let changed = ChannelSettings { hold_ms: 0, ..settings() };
+    assert_eq!(store.change_channel("finish-line", &changed).await.unwrap().settings, changed);
+    let (key, secret) = store.add_key(channel.id, "van", NOW, Some(NOW + Duration::DAY)).await.unwrap();
+    assert_eq!(key.digest, store.keychain().digest(secret.reveal()));
+    assert!(secret.reveal().starts_with(&key.prefix));
+    assert_eq!(store.keys(channel.id).await.unwrap(), std::slice::from_ref(&key));
+    assert!(matches!(store.remove_key(channel.id + 1, key.id).await, Err(StoreError::NotFound { .. })));
+    store.remove_channel("finish-line").await.unwrap();
+    assert!(store.all_keys().await.unwrap().is_empty());
+    assert!(matches!(store.channel("finish-line").await, Err(StoreError::NotFound { kind: "channel", .. })));
+}
+
+#[tokio::test]
+async fn destination_keys_are_sealed_in_the_database() {
+    let (database, store) = store().await;
+    let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
+    let key = Secret::new("quayside-live-key");
+    let made = store.add_destination("quayside", "rtmp://127.0.0.1/in", &key, NOW).await.unwrap();
+    assert_eq!(made.key, key);
+    let raw = sqlx::MySqlPool::connect(database.url()).await.unwrap();
+    let sealed: Vec<u8> = sqlx::query_scalar("SELECT sealed_key FROM destinations").fetch_one(&raw).await.unwrap();
+    assert!(!String::from_utf8_lossy(&sealed).contains("quayside-live-key"));
+
+    store.set_channel_destination(channel.id, made.id, false).await.unwrap();
+    store.set_channel_destination(channel.id, made.id, true).await.unwrap();
+    let all = store.channel_destinations().await.unwrap();
+    assert_eq!((all.len(), all[0].switched_on), (1, true));
+    let moved = store.change_destination("quayside", "rtmp://127.0.0.1/b", None).await.unwrap();
+    assert_eq!((moved.address.as_str(), &moved.key), ("rtmp://127.0.0.1/b", &key));
+    store.remove_destination("quayside").await.unwrap();
+    assert!(store.channel_destinations().await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn another_key_file_is_noticed() {
+    let (database, _store) = store().await;
+    let elsewhere = tempfile::tempdir().unwrap();
+    let opened = Store::open(database.url(), Keychain::open(elsewhere.path()).unwrap()).await;
+    assert!(matches!(opened, Err(StoreError::ForeignKeyFile)));
+}
+
+#[tokio::test]
+async fn sessions_legs_and_takes_are_kept() {
+    let (_database, store) = store().await;
+    assert_eq!(store.last_session_id().await.unwrap(), 0);
+    for id in 1..=3 {
+        store.begin_session(&session(id)).await.unwrap();
+        store.begin_session(&session(id)).await.unwrap();
+    }
+    let end =
+        SessionEnd { id: 2, ended_at: NOW + Duration::MINUTE, reason: "the encoder stopped".into(), loss_count: 1 };
+    store.end_session(&end).await.unwrap();
+    let ended = store.session(2).await.unwrap();
+    assert_eq!((ended.ended_at, ended.loss_count), (Some(end.ended_at), 1));
+    let filter = SessionFilter { channel_name: Some("finish-line".into()), before: Some(3), limit: 1 };
+    let listed: Vec<u64> = store.sessions(&filter).await.unwrap().iter().map(|session| session.begun.id).collect();
+    assert_eq!(listed, [2]);
+
+    let mut leg = LegRecord {
+        session_id: 2,
+        destination_id: 9,
+        destination_name: "plovio".into(),
+        state: "carrying".into(),
+        reason: None,
+        sent_frame_count: 1,
+        sent_bytes: 2,
+        dropped_frame_count: 0,
+        redial_count: 0,
+    };
+    store.write_leg(&leg).await.unwrap();
+    leg.redial_count = 4;
+    leg.reason = Some("reset".repeat(100));
+    store.write_leg(&leg).await.unwrap();
+    assert_eq!(store.legs(2).await.unwrap()[0].redial_count, 4);
+
+    let take = TakeRecord {
+        session_id: 2,
+        number: 1,
+        path: "finish-line/a.mp4".into(),
+        state: TakeState::Writing,
+        started_at: NOW,
+        duration_ms: 0,
+        size_bytes: 0,
+    };
+    store.write_take(&take).await.unwrap();
+    assert_eq!(store.unfinished_takes().await.unwrap(), std::slice::from_ref(&take));
+    let done = TakeRecord { state: TakeState::Complete, duration_ms: 60_000, ..take };
+    store.write_take(&done).await.unwrap();
+    assert_eq!(store.takes(Some("finish-line"), 10).await.unwrap(), [("finish-line".to_owned(), done.clone())]);
+    assert_eq!(store.takes_of_session(2).await.unwrap(), [done]);
+
+    let closed = store.close_unfinished(NOW + Duration::HOUR, "the service ended").await.unwrap();
+    assert_eq!(closed.sessions, [1, 3]);
+    assert_eq!(store.last_session_id().await.unwrap(), 3);
+}
+
+#[tokio::test]
+async fn turned_away_publishers_are_listed_newest_first() {
+    let (_database, store) = store().await;
+    for (second, reason) in [(1, "unknown_key"), (2, "channel_busy")] {
+        let attempt = TurnedAway {
+            at: NOW + Duration::seconds(second),
+            address: "192.0.2.7:50000".into(),
+            reason: reason.into(),
+            detail: "words".into(),
+            key_prefix: Some("abcdefg".into()),
+            channel_name: None,
+        };
+        store.write_turned_away(&attempt).await.unwrap();
+    }
+    let listed = store.turned_away(None, 10).await.unwrap();
+    let reasons: Vec<&str> = listed.iter().map(|record| record.attempt.reason.as_str()).collect();
+    assert_eq!(reasons, ["channel_busy", "unknown_key"]);
+    assert_eq!(store.turned_away(Some(listed[0].id), 10).await.unwrap().len(), 1);
+}
+
+#[tokio::test]
+async fn the_private_server_keeps_its_data_and_can_be_started_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let keys = tempfile::tempdir().unwrap();
+    let server = PrivateServer::start(folder.path()).unwrap();
+    let store = Store::open(&server.url("waverant"), Keychain::open(keys.path()).unwrap()).await.unwrap();
+    store.add_channel("finish-line", &settings(), NOW).await.unwrap();
+    store.close().await;
+    server.stop();
+
+    let server = PrivateServer::start(folder.path()).unwrap();
+    let store = Store::open(&server.url("waverant"), Keychain::open(keys.path()).unwrap()).await.unwrap();
+    assert_eq!(store.channels().await.unwrap().len(), 1);
+    assert!(store.is_reachable().await);
+    store.close().await;
+    server.stop();
+}
