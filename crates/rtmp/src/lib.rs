@@ -7,6 +7,7 @@
 //!
 //! Source: Adobe's Real Time Messaging Protocol, version 1.0 of 21 December 2012 ("RTMP 1.0")
 
+mod address;
 mod amf0;
 mod client;
 mod command;
@@ -22,6 +23,7 @@ mod wire;
 #[cfg(test)]
 mod tests;
 
+pub use address::{AddressError, RtmpAddress};
 pub use amf0::{Amf0Error, Value};
 pub use client::{ClientConnection, ClientEvent, ClientTarget};
 pub use config::{ClientConfig, Limits, ServerConfig};

@@ -1,1 +1,95 @@
-fn main() {}
+//! `waverantd`: the service's program.
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+use tokio::signal::unix::{SignalKind, signal};
+use waverant_service::{Service, Settings, check_machine, openapi_document, start_logging};
+
+/// Takes encoder streams, records them, and sends each to several platforms.
+#[derive(Parser, Debug)]
+#[command(name = "waverantd", version)]
+struct Arguments {
+    /// Settings file.
+    #[arg(long, env = "WAVERANT_SETTINGS", default_value = "/etc/waverant/waverant.toml")]
+    settings: PathBuf,
+    #[command(subcommand)]
+    command: Option<What>,
+}
+
+#[derive(Subcommand, Debug)]
+enum What {
+    /// Run the service (what happens without a command).
+    Run,
+    /// Check the settings and the machine, and say what would go wrong.
+    Check,
+    /// Print the OpenAPI document of the HTTP API.
+    Openapi,
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    if matches!(arguments.command, Some(What::Openapi)) {
+        return print_openapi();
+    }
+    let settings = match Settings::load(&arguments.settings, std::env::vars()) {
+        Ok(settings) => settings,
+        Err(error) => return fail(&error.to_string()),
+    };
+    match arguments.command {
+        Some(What::Check) => check(&settings),
+        _ => run(settings),
+    }
+}
+
+/// Errors go to stderr under the program's name; the exit code 2 says "could not run".
+fn fail(message: &str) -> ExitCode {
+    eprintln!("waverantd: {message}");
+    ExitCode::from(2)
+}
+
+#[expect(clippy::print_stdout, reason = "the document is the program's output")]
+fn print_openapi() -> ExitCode {
+    println!("{}", openapi_document());
+    ExitCode::SUCCESS
+}
+
+/// Exit code 0: all is well; 1: something would go wrong.
+#[expect(clippy::print_stdout, reason = "the findings are the program's output")]
+fn check(settings: &Settings) -> ExitCode {
+    let findings = check_machine(settings);
+    for finding in &findings {
+        println!("{finding}");
+    }
+    if findings.iter().all(|finding| finding.is_good) { ExitCode::SUCCESS } else { ExitCode::from(1) }
+}
+
+fn run(settings: Settings) -> ExitCode {
+    start_logging(&settings);
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => return fail(&format!("no runtime: {error}")),
+    };
+    runtime.block_on(async {
+        let service = match Service::start(settings).await {
+            Ok(service) => service,
+            Err(error) => return fail(&error.to_string()),
+        };
+        service.announce();
+        wait_for_stop().await;
+        service.stop().await;
+        ExitCode::SUCCESS
+    })
+}
+
+async fn wait_for_stop() {
+    let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt()))
+    else {
+        return std::future::pending().await;
+    };
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = interrupt.recv() => {}
+    }
+}

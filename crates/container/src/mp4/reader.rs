@@ -117,7 +117,7 @@ impl Mp4File {
                     found.truncated = true;
                     break;
                 }
-                b"moof" => found.read_fragment(file, at, &content)?,
+                b"moof" => found.read_fragment(Some(file), at, &content)?,
                 _ => {}
             }
             at = end;
@@ -129,6 +129,18 @@ impl Mp4File {
     pub fn duration(&self) -> MediaTime {
         let samples = self.tracks.iter().flat_map(|track| &track.samples);
         samples.map(|sample| sample.pts + sample.duration).max().unwrap_or_default()
+    }
+
+    /// How long a file plays, from the content of its `moov` box and of its last `moof` box; the
+    /// payload is not needed.
+    ///
+    /// # Errors
+    /// [`Mp4Error`] if a box is damaged.
+    pub fn duration_from_boxes(movie: &Bytes, last_fragment: &Bytes) -> Result<MediaTime, Mp4Error> {
+        let mut file = Self { tracks: Vec::new(), truncated: false };
+        file.read_movie(movie)?;
+        file.read_fragment(None, 0, last_fragment)?;
+        Ok(file.duration())
     }
 
     fn read_movie(&mut self, movie: &Bytes) -> Result<(), Mp4Error> {
@@ -157,7 +169,7 @@ impl Mp4File {
         Ok(())
     }
 
-    fn read_fragment(&mut self, file: &Bytes, moof_at: usize, content: &Bytes) -> Result<(), Mp4Error> {
+    fn read_fragment(&mut self, file: Option<&Bytes>, moof_at: usize, content: &Bytes) -> Result<(), Mp4Error> {
         for_each_box(content, 0, &mut |name, content| {
             if name == b"traf" {
                 self.read_track_fragment(file, moof_at, content)?;
@@ -166,7 +178,7 @@ impl Mp4File {
         })
     }
 
-    fn read_track_fragment(&mut self, file: &Bytes, moof_at: usize, content: &Bytes) -> Result<(), Mp4Error> {
+    fn read_track_fragment(&mut self, file: Option<&Bytes>, moof_at: usize, content: &Bytes) -> Result<(), Mp4Error> {
         let mut run = RunDefaults { base: moof_at as u64, place: None, duration: 0, size: 0, flags: 0, cursor: None };
         for_each_box(content, 0, &mut |name, content| {
             match name {
@@ -221,7 +233,7 @@ impl RunDefaults {
         Ok(())
     }
 
-    fn read_run(&mut self, file: &Bytes, track: &mut Mp4Track, content: &Bytes) -> Result<(), Mp4Error> {
+    fn read_run(&mut self, file: Option<&Bytes>, track: &mut Mp4Track, content: &Bytes) -> Result<(), Mp4Error> {
         let mut fields = Fields::new("trun", content, 0);
         let flags = fields.u32()?;
         let count = fields.u32()?;
@@ -233,7 +245,7 @@ impl RunDefaults {
         let first_flags = if flags & 4 != 0 { Some(fields.u32()?) } else { None };
         for index in 0..count {
             // Without per-sample fields a count costs no bytes: the file's length bounds it.
-            if flags & 0xf00 == 0 && (index as usize > file.len() || self.size == 0) {
+            if flags & 0xf00 == 0 && (index as usize > file.map_or(0, Bytes::len) || self.size == 0) {
                 break;
             }
             let field = |present: u32, default: u32, fields: &mut Fields<'_>| {
@@ -252,21 +264,24 @@ impl RunDefaults {
     }
 }
 
-fn push_sample(file: &Bytes, track: &mut Mp4Track, at: u64, size: u32, duration: u32, flags: u32, offset: i32) {
+/// Without a file the payload is left empty.
+fn push_sample(file: Option<&Bytes>, track: &mut Mp4Track, at: u64, size: u32, duration: u32, flags: u32, offset: i32) {
     let decode_time = track.next_decode_time;
     track.next_decode_time = decode_time.saturating_add(duration.into());
     let start = usize::try_from(at).unwrap_or(usize::MAX);
     let end = start.saturating_add(size as usize);
-    if end > file.len() {
-        return;
-    }
+    let payload = match file {
+        Some(file) if end > file.len() => return,
+        Some(file) => file.slice(start..end),
+        None => Bytes::new(),
+    };
     let shifted = decode_time.saturating_sub(track.edit_start);
     track.samples.push(Mp4Sample {
         dts: track.to_media_time(shifted),
         pts: track.to_media_time(shifted.saturating_add(offset.into())),
         duration: track.to_media_time(duration.into()),
         sync: flags & NON_SYNC_BIT == 0,
-        payload: file.slice(start..end),
+        payload,
     });
 }
 

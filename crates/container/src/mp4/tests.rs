@@ -159,6 +159,20 @@ fn a_cut_at_any_byte_leaves_a_prefix() {
 }
 
 #[test]
+fn the_duration_is_known_from_two_boxes() {
+    let whole = Bytes::from(write(&show(4)));
+    let boxed = |name: &[u8; 4], at: usize| {
+        let size = u32::from_be_bytes(whole[at - 4..at].try_into().unwrap()) as usize;
+        assert_eq!(&whole[at..at + 4], name);
+        whole.slice(at + 4..at - 4 + size)
+    };
+    let movie = boxed(b"moov", whole.windows(4).position(|window| window == b"moov").unwrap());
+    let last = boxed(b"moof", whole.windows(4).rposition(|window| window == b"moof").unwrap());
+    let expected = Mp4File::parse(&whole).unwrap().duration();
+    assert_eq!(Mp4File::duration_from_boxes(&movie, &last).unwrap(), expected);
+}
+
+#[test]
 fn tracks_that_the_file_was_not_begun_with_are_refused() {
     let mut writer = FragmentWriter::new(&tracks()).unwrap();
     let stranger = Packet { track: TrackId(9), ..audio(0) };

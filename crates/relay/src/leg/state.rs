@@ -52,6 +52,7 @@ pub struct Leg {
     since: Instant,
     reason: Option<String>,
     attempt: u32,
+    refusal_count: u32,
     redial_count: u32,
     random: u32,
 }
@@ -59,7 +60,16 @@ pub struct Leg {
 impl Leg {
     /// A leg that is off at `now`; `seed` spreads its redials.
     pub fn new(policy: LegPolicy, now: Instant, seed: u32) -> Self {
-        Self { policy, state: LegState::Off, since: now, reason: None, attempt: 0, redial_count: 0, random: seed | 1 }
+        Self {
+            policy,
+            state: LegState::Off,
+            since: now,
+            reason: None,
+            attempt: 0,
+            refusal_count: 0,
+            redial_count: 0,
+            random: seed | 1,
+        }
     }
 
     /// Where the leg stands.
@@ -85,7 +95,7 @@ impl Leg {
     /// Switches the leg on: it dials.
     pub fn switch_on(&mut self, now: Instant) {
         if self.state == LegState::Off {
-            (self.attempt, self.reason) = (0, None);
+            (self.attempt, self.refusal_count, self.reason) = (0, 0, None);
             self.enter(now, LegState::Dialing);
         }
     }
@@ -100,6 +110,7 @@ impl Leg {
     /// The platform takes the stream.
     pub fn taken(&mut self, now: Instant) {
         if self.state == LegState::Dialing {
+            self.refusal_count = 0;
             self.enter(now, LegState::Carrying);
         }
     }
@@ -108,7 +119,8 @@ impl Leg {
     pub fn refused(&mut self, now: Instant, reason: impl Into<String>) {
         if matches!(self.state, LegState::Dialing | LegState::Carrying) {
             self.reason = Some(reason.into());
-            let until = now + self.policy.refused_wait;
+            let until = now + self.policy.wait_after_refusal(self.refusal_count);
+            self.refusal_count = self.refusal_count.saturating_add(1);
             self.enter(now, LegState::Refused { until });
         }
     }
@@ -215,11 +227,13 @@ mod tests {
     }
 
     #[test]
-    fn a_refusal_waits_long_and_keeps_its_reason() {
+    fn refusals_wait_longer_and_longer_and_keep_their_reason() {
         let (mut leg, mut now) = dialing();
-        leg.refused(now, "NetStream.Publish.BadName");
-        assert_eq!(leg.state().name(), "refused");
-        assert_eq!(wait(&mut leg, &mut now), Duration::from_secs(30));
+        for expected in [2, 4, 8, 16, 32, 60, 60] {
+            leg.refused(now, "NetStream.Publish.BadName");
+            assert_eq!(leg.state().name(), "refused");
+            assert_eq!(wait(&mut leg, &mut now), Duration::from_secs(expected));
+        }
         assert_eq!(leg.reason(), Some("NetStream.Publish.BadName"));
     }
 

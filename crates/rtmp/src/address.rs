@@ -1,0 +1,130 @@
+use std::fmt;
+use std::str::FromStr;
+
+use thiserror::Error;
+
+/// The registered port of RTMP.
+const DEFAULT_PORT: u16 = 1935;
+
+/// The address of an RTMP server: `rtmp://host[:port]/app`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RtmpAddress {
+    host: String,
+    port: u16,
+    app: String,
+}
+
+/// Why a text is no RTMP address.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum AddressError {
+    /// Another scheme, or none.
+    #[error("`{found}` stands where `rtmp://` was expected, as in `rtmp://live.example.org/in`")]
+    Scheme {
+        /// What stands before the host.
+        found: String,
+    },
+    /// No host.
+    #[error("no host stands behind `rtmp://`, as in `rtmp://live.example.org/in`")]
+    Host,
+    /// The port is no port.
+    #[error("`{found}` is no port; 1 to 65535 are")]
+    Port {
+        /// What stands behind the colon.
+        found: String,
+    },
+    /// A space or control character.
+    #[error("an address holds no spaces or control characters")]
+    Space,
+}
+
+impl RtmpAddress {
+    /// The host: a name, an IPv4 address, or an IPv6 address without brackets.
+    pub fn host(&self) -> &str {
+        &self.host
+    }
+
+    /// The port.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// The application name: the path without its first slash.
+    pub fn app(&self) -> &str {
+        &self.app
+    }
+}
+
+impl fmt::Display for RtmpAddress {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let (open, close) = if self.host.contains(':') { ("[", "]") } else { ("", "") };
+        write!(out, "rtmp://{open}{}{close}", self.host)?;
+        if self.port != DEFAULT_PORT {
+            write!(out, ":{}", self.port)?;
+        }
+        write!(out, "/{}", self.app)
+    }
+}
+
+impl FromStr for RtmpAddress {
+    type Err = AddressError;
+
+    fn from_str(text: &str) -> Result<Self, AddressError> {
+        let text = text.trim();
+        if text.chars().any(|character| character.is_whitespace() || character.is_control()) {
+            return Err(AddressError::Space);
+        }
+        let Some(rest) = text.strip_prefix("rtmp://") else {
+            let found = text.split_once("://").map_or(text, |(scheme, _)| scheme);
+            return Err(AddressError::Scheme { found: found.to_owned() });
+        };
+        let (authority, path) = rest.split_once('/').unwrap_or((rest, ""));
+        let (host, port) = match authority.strip_prefix('[') {
+            Some(bracketed) => {
+                let (host, after) = bracketed.split_once(']').ok_or(AddressError::Host)?;
+                (host, after.strip_prefix(':'))
+            }
+            None => authority.split_once(':').map_or((authority, None), |(host, port)| (host, Some(port))),
+        };
+        if host.is_empty() {
+            return Err(AddressError::Host);
+        }
+        let port = match port {
+            None => DEFAULT_PORT,
+            Some(text) => match text.parse() {
+                Ok(port) if port > 0 => port,
+                _ => return Err(AddressError::Port { found: text.to_owned() }),
+            },
+        };
+        Ok(Self { host: host.to_owned(), port, app: path.trim_end_matches('/').to_owned() })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::plain("rtmp://live.example.org/in", "live.example.org", 1935, "in")]
+    #[case::port("rtmp://127.0.0.1:2000/in/", "127.0.0.1", 2000, "in")]
+    #[case::deep_path("rtmp://a/in/stage?x=1", "a", 1935, "in/stage?x=1")]
+    #[case::no_path("rtmp://a", "a", 1935, "")]
+    #[case::six("rtmp://[::1]:2000/in", "::1", 2000, "in")]
+    fn takes_apart(#[case] text: &str, #[case] host: &str, #[case] port: u16, #[case] app: &str) {
+        let address: RtmpAddress = text.parse().unwrap();
+        assert_eq!((address.host(), address.port(), address.app()), (host, port, app));
+        assert_eq!(address.to_string().parse(), Ok(address));
+    }
+
+    #[rstest]
+    #[case::http("http://a/in", AddressError::Scheme { found: "http".into() })]
+    #[case::nothing("", AddressError::Scheme { found: String::new() })]
+    #[case::no_host("rtmp:///in", AddressError::Host)]
+    #[case::bad_port("rtmp://a:70000/in", AddressError::Port { found: "70000".into() })]
+    #[case::port_zero("rtmp://a:0/in", AddressError::Port { found: "0".into() })]
+    #[case::space("rtmp://a/in put", AddressError::Space)]
+    fn refuses(#[case] text: &str, #[case] expected: AddressError) {
+        assert_eq!(text.parse::<RtmpAddress>(), Err(expected));
+    }
+}

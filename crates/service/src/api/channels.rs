@@ -1,0 +1,270 @@
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use serde::Deserialize;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+use waverant_relay::ChannelName;
+use waverant_store::ChannelSettings;
+
+use super::auth::SignedIn;
+use super::error::Body;
+use super::model::{Channel, ChannelDestination, EncoderFields, NewKey, StreamKey};
+use super::{ApiError, ApiState};
+
+/// Hold time of a new channel.
+const DEFAULT_HOLD_MS: u32 = 10_000;
+
+/// The longest hold time: an hour.
+const MAX_HOLD_MS: u32 = 3_600_000;
+
+const MAX_TITLE: usize = 160;
+const MAX_LABEL: usize = 96;
+
+/// The path part of the encoder's address.
+const APP: &str = "in";
+
+/// A channel to be made.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(crate) struct AddChannel {
+    /// Name in addresses: small letters, digits and hyphens.
+    name: String,
+    /// What people read; the name if left out.
+    title: Option<String>,
+    /// How long a session waits for a lost publisher. Default 10000.
+    hold_ms: Option<u32>,
+    /// Whether sessions are recorded. Default true.
+    records: Option<bool>,
+}
+
+/// What is to change; what is left out stays.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(crate) struct ChangeChannel {
+    /// What people read.
+    title: Option<String>,
+    /// How long a session waits for a lost publisher, up to an hour. Holds from the next session.
+    hold_ms: Option<u32>,
+    /// Whether sessions are recorded. Holds from the next session.
+    records: Option<bool>,
+}
+
+/// A stream key to be made.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(crate) struct AddKey {
+    /// For whom: a person or a device.
+    label: String,
+    /// When it stops opening the gate.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    expires_at: Option<OffsetDateTime>,
+}
+
+/// Whether a destination of a channel is on.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(crate) struct SwitchDestination {
+    /// True to send the channel's sessions there.
+    is_on: bool,
+}
+
+fn checked_hold(hold_ms: u32) -> Result<u32, ApiError> {
+    if hold_ms > MAX_HOLD_MS {
+        return Err(ApiError::invalid("hold_ms", format!("{hold_ms} is more than {MAX_HOLD_MS}, which is an hour")));
+    }
+    Ok(hold_ms)
+}
+
+fn checked_text(field: &'static str, text: &str, longest: usize) -> Result<String, ApiError> {
+    let length = text.trim().chars().count();
+    if length == 0 || length > longest {
+        return Err(ApiError::invalid(field, format!("it has {length} characters; 1 to {longest} are allowed")));
+    }
+    Ok(text.trim().to_owned())
+}
+
+async fn describe(state: &ApiState, channel: waverant_store::Channel) -> Result<Channel, ApiError> {
+    let all = state.house.store.channel_destinations().await?;
+    let own = all.into_iter().filter(|destination| destination.channel_id == channel.id);
+    let own = own.map(ChannelDestination::from).collect();
+    Ok(Channel::new(channel, own))
+}
+
+/// List channels
+#[utoipa::path(get, path = "/channels", responses((status = 200, body = Vec<Channel>)))]
+pub(super) async fn list(State(state): State<ApiState>, _: SignedIn) -> Result<Json<Vec<Channel>>, ApiError> {
+    let all = state.house.store.channel_destinations().await?;
+    let channels = state.house.store.channels().await?.into_iter().map(|channel| {
+        let own = all.iter().filter(|destination| destination.channel_id == channel.id).cloned();
+        let own = own.map(ChannelDestination::from).collect();
+        Channel::new(channel, own)
+    });
+    Ok(Json(channels.collect()))
+}
+
+/// Add a channel
+#[utoipa::path(post, path = "/channels", request_body = AddChannel, responses((status = 201, body = Channel)))]
+pub(super) async fn add(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Body(form): Body<AddChannel>,
+) -> Result<(StatusCode, Json<Channel>), ApiError> {
+    let name: ChannelName = form.name.parse().map_err(|error| ApiError::invalid("name", error))?;
+    let settings = ChannelSettings {
+        title: checked_text("title", form.title.as_deref().unwrap_or(name.as_str()), MAX_TITLE)?,
+        hold_ms: checked_hold(form.hold_ms.unwrap_or(DEFAULT_HOLD_MS))?,
+        records: form.records.unwrap_or(true),
+    };
+    let channel = state.house.store.add_channel(name.as_str(), &settings, OffsetDateTime::now_utc()).await?;
+    state.house.reload().await?;
+    Ok((StatusCode::CREATED, Json(describe(&state, channel).await?)))
+}
+
+/// Show a channel
+#[utoipa::path(get, path = "/channels/{channel}", params(("channel" = String, Path)), responses((status = 200, body = Channel)))]
+pub(super) async fn show(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path(name): Path<String>,
+) -> Result<Json<Channel>, ApiError> {
+    let channel = state.house.store.channel(&name).await?;
+    Ok(Json(describe(&state, channel).await?))
+}
+
+/// Change a channel
+#[utoipa::path(patch, path = "/channels/{channel}", params(("channel" = String, Path)), request_body = ChangeChannel, responses((status = 200, body = Channel)))]
+pub(super) async fn change(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path(name): Path<String>,
+    Body(form): Body<ChangeChannel>,
+) -> Result<Json<Channel>, ApiError> {
+    let present = state.house.store.channel(&name).await?.settings;
+    let settings = ChannelSettings {
+        title: checked_text("title", &form.title.unwrap_or(present.title), MAX_TITLE)?,
+        hold_ms: checked_hold(form.hold_ms.unwrap_or(present.hold_ms))?,
+        records: form.records.unwrap_or(present.records),
+    };
+    let channel = state.house.store.change_channel(&name, &settings).await?;
+    state.house.reload().await?;
+    Ok(Json(describe(&state, channel).await?))
+}
+
+/// Remove a channel with its keys; its sessions and takes stay
+#[utoipa::path(delete, path = "/channels/{channel}", params(("channel" = String, Path)), responses((status = 204)))]
+pub(super) async fn remove(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let channel = state.house.store.channel(&name).await?;
+    if state.house.show(channel.id).is_some() {
+        return Err(ApiError::Conflict(format!("The channel `{name}` is on air. End its session first.")));
+    }
+    state.house.store.remove_channel(&name).await?;
+    state.house.reload().await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// List a channel's stream keys, without the keys themselves
+#[utoipa::path(get, path = "/channels/{channel}/keys", params(("channel" = String, Path)), responses((status = 200, body = Vec<StreamKey>)))]
+pub(super) async fn keys(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<StreamKey>>, ApiError> {
+    let channel = state.house.store.channel(&name).await?;
+    let keys = state.house.store.keys(channel.id).await?;
+    Ok(Json(keys.into_iter().map(StreamKey::from).collect()))
+}
+
+/// Make a stream key; this answer is the only place where it is shown
+#[utoipa::path(post, path = "/channels/{channel}/keys", params(("channel" = String, Path)), request_body = AddKey, responses((status = 201, body = NewKey)))]
+pub(super) async fn add_key(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path(name): Path<String>,
+    headers: HeaderMap,
+    Body(form): Body<AddKey>,
+) -> Result<(StatusCode, Json<NewKey>), ApiError> {
+    let now = OffsetDateTime::now_utc();
+    if form.expires_at.is_some_and(|end| end <= now) {
+        return Err(ApiError::invalid("expires_at", "it is in the past"));
+    }
+    let label = checked_text("label", &form.label, MAX_LABEL)?;
+    let channel = state.house.store.channel(&name).await?;
+    let (key, secret) = state.house.store.add_key(channel.id, &label, now, form.expires_at).await?;
+    state.house.reload().await?;
+    let encoder = EncoderFields { server: encoder_address(&state, &headers), key: secret.reveal().to_owned() };
+    Ok((StatusCode::CREATED, Json(NewKey { key: key.into(), encoder })))
+}
+
+/// Remove a stream key; a publisher who uses it is ended
+#[utoipa::path(delete, path = "/channels/{channel}/keys/{key}", params(("channel" = String, Path), ("key" = u64, Path)), responses((status = 204)))]
+pub(super) async fn remove_key(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path((name, key)): Path<(String, u64)>,
+) -> Result<StatusCode, ApiError> {
+    let channel = state.house.store.channel(&name).await?;
+    state.house.store.remove_key(channel.id, key).await?;
+    state.house.reload().await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Give a channel a destination, or switch it on or off; in mid-show too
+#[utoipa::path(put, path = "/channels/{channel}/destinations/{destination}", params(("channel" = String, Path), ("destination" = String, Path)), request_body = SwitchDestination, responses((status = 200, body = Channel)))]
+pub(super) async fn set_destination(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path((name, destination)): Path<(String, String)>,
+    Body(form): Body<SwitchDestination>,
+) -> Result<Json<Channel>, ApiError> {
+    let channel = state.house.store.channel(&name).await?;
+    let destination = state.house.store.destination(&destination).await?;
+    state.house.store.set_channel_destination(channel.id, destination.id, form.is_on).await?;
+    state.house.reload().await?;
+    Ok(Json(describe(&state, channel).await?))
+}
+
+/// Take a destination from a channel; in mid-show too
+#[utoipa::path(delete, path = "/channels/{channel}/destinations/{destination}", params(("channel" = String, Path), ("destination" = String, Path)), responses((status = 204)))]
+pub(super) async fn remove_destination(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path((name, destination)): Path<(String, String)>,
+) -> Result<StatusCode, ApiError> {
+    let channel = state.house.store.channel(&name).await?;
+    let destination = state.house.store.destination(&destination).await?;
+    state.house.store.remove_channel_destination(channel.id, destination.id).await?;
+    state.house.reload().await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// End the session that is on air
+#[utoipa::path(post, path = "/channels/{channel}/end-session", params(("channel" = String, Path)), responses((status = 204)))]
+pub(super) async fn end_session(
+    State(state): State<ApiState>,
+    SignedIn(user): SignedIn,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let channel = state.house.store.channel(&name).await?;
+    let show = state.house.show(channel.id);
+    let show = show.ok_or_else(|| ApiError::Conflict(format!("The channel `{name}` is not on air.")))?;
+    show.end(&format!("ended by {}", user.name));
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The address for the encoder's server field.
+pub(super) fn encoder_address(state: &ApiState, headers: &HeaderMap) -> String {
+    let asked = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or("127.0.0.1");
+    let host = if state.host.is_empty() { host_without_port(asked) } else { &state.host };
+    match state.rtmp_port {
+        1935 => format!("rtmp://{host}/{APP}"),
+        port => format!("rtmp://{host}:{port}/{APP}"),
+    }
+}
+
+fn host_without_port(host: &str) -> &str {
+    match host.rfind(']') {
+        Some(end) => &host[..=end],
+        None => host.split(':').next().unwrap_or(host),
+    }
+}

@@ -1,0 +1,114 @@
+use std::fs::{self, OpenOptions};
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+
+use axum::Json;
+use axum::extract::State;
+use axum::response::Response;
+use parking_lot::Mutex;
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+use waverant_store::{Secret, Store, StoreError};
+
+use super::error::Body;
+use super::{ApiError, ApiState, auth};
+
+/// Name of the file in the state folder.
+const FILE_NAME: &str = "first-run-code";
+
+/// Wrong tries after which the code is no longer taken.
+const MAX_TRIES: u32 = 10;
+
+/// The way to the first administrator: a code that is printed at the start, works once, and
+/// exists only while there is no user.
+#[derive(Debug)]
+pub(crate) struct FirstRun {
+    open: Mutex<Option<(Secret, u32)>>,
+    file: PathBuf,
+}
+
+impl FirstRun {
+    pub(crate) async fn new(store: &Store, state_folder: &Path) -> Result<Self, StoreError> {
+        let file = state_folder.join(FILE_NAME);
+        let _ = fs::remove_file(&file);
+        if !store.has_no_users().await? {
+            return Ok(Self { open: Mutex::new(None), file });
+        }
+        let code = Secret::new_one_time_code();
+        let made = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&file);
+        if let Err(error) = made.and_then(|mut made| made.write_all(code.reveal().as_bytes())) {
+            tracing::warn!(file = %file.display(), %error, "the one-time code could not be written to its file");
+        }
+        Ok(Self { open: Mutex::new(Some((code, 0))), file })
+    }
+
+    /// The code, while it is valid.
+    pub(crate) fn code(&self) -> Option<Secret> {
+        self.open.lock().as_ref().map(|(code, _)| code.clone())
+    }
+
+    fn try_code(&self, given: &str) -> bool {
+        let mut open = self.open.lock();
+        let Some((code, tries)) = open.as_mut() else { return false };
+        if code.reveal() == given.trim() {
+            return true;
+        }
+        *tries += 1;
+        if *tries >= MAX_TRIES {
+            tracing::warn!("too many wrong one-time codes; restart the service for a new one");
+            *open = None;
+        }
+        false
+    }
+
+    fn close(&self) {
+        *self.open.lock() = None;
+        let _ = fs::remove_file(&self.file);
+    }
+}
+
+/// Whether the first administrator is still to be made.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct FirstRunState {
+    /// True while there is no user.
+    is_needed: bool,
+}
+
+/// The first administrator.
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Administrator {
+    /// The one-time code from the service's output.
+    code: String,
+    /// User name.
+    name: String,
+    /// Password, at least ten characters.
+    password: String,
+    /// If given, a token with this label is returned; otherwise a cookie is set.
+    token_label: Option<String>,
+}
+
+/// Whether the first administrator is still to be made
+#[utoipa::path(get, path = "/first-run", security(()), responses((status = 200, body = FirstRunState)))]
+pub(super) async fn state(State(state): State<ApiState>) -> Json<FirstRunState> {
+    Json(FirstRunState { is_needed: state.first_run.code().is_some() })
+}
+
+/// Make the first administrator and sign in
+#[utoipa::path(post, path = "/first-run", request_body = Administrator, security(()), responses((status = 200, body = auth::Me)))]
+pub(super) async fn complete(
+    State(state): State<ApiState>,
+    Body(form): Body<Administrator>,
+) -> Result<Response, ApiError> {
+    if !state.first_run.try_code(&form.code) {
+        return Err(ApiError::WrongCode);
+    }
+    let password = Secret::new(form.password);
+    auth::check_user_name(&form.name).map_err(|detail| ApiError::invalid("name", detail))?;
+    auth::check_password(&password).map_err(|detail| ApiError::invalid("password", detail))?;
+    let user = state.house.store.add_user(&form.name, &password, OffsetDateTime::now_utc()).await?;
+    state.first_run.close();
+    tracing::info!(name = user.name, "the first administrator was made");
+    auth::welcome(&state, user, form.token_label.as_deref()).await
+}

@@ -1,0 +1,323 @@
+use std::convert::Infallible;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use axum::Json;
+use axum::extract::State;
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures_util::stream::{self, Stream};
+use serde::Serialize;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+use waverant_media::{TrackKind, Tracks};
+use waverant_relay::SessionState;
+
+use super::auth::SignedIn;
+use super::{ApiError, ApiState};
+use crate::house::{ChannelRules, House};
+use crate::leg::LegStatus;
+use crate::show::{Show, SourceSnapshot};
+
+/// How often the live state is sent.
+const INTERVAL: Duration = Duration::from_secs(1);
+
+/// All channels at one moment.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Board {
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    at: OffsetDateTime,
+    /// The channels by number.
+    channels: Vec<LiveChannel>,
+}
+
+/// A channel at one moment.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LiveChannel {
+    /// Name in addresses.
+    name: String,
+    /// What people read.
+    title: String,
+    /// `off air`, `on air` or `holding`.
+    state: String,
+    /// The session, if there is one.
+    session: Option<LiveSession>,
+    /// Legs of the session; without one, the destinations as they stand.
+    legs: Vec<LiveLeg>,
+}
+
+/// A session at one moment.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LiveSession {
+    /// The session's number.
+    id: u64,
+    /// When it began.
+    #[serde(with = "time::serde::rfc3339")]
+    started_at: OffsetDateTime,
+    /// How long it is in its present state.
+    state_for_ms: u64,
+    /// While holding: how long it still waits.
+    hold_left_ms: Option<u64>,
+    /// How often the publisher was lost.
+    loss_count: u32,
+    /// Where the publisher comes from.
+    publisher_address: String,
+    /// Label of its key.
+    key_label: String,
+    /// What the encoder calls itself.
+    encoder: String,
+    /// Pictures; none until they came.
+    video: Option<LiveVideo>,
+    /// Sound; none until it came.
+    audio: Option<LiveAudio>,
+    /// All of it, in bits per second.
+    bitrate_bps: f64,
+    /// What cannot be used of the stream, in words.
+    problem: Option<String>,
+    /// Messages that could not be used.
+    unusable_count: u64,
+    /// Times when the encoder's clock jumped or ran back.
+    clock_fault_count: u64,
+    /// The take that is being written.
+    take: Option<LiveTake>,
+}
+
+/// The incoming pictures.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LiveVideo {
+    /// Codec and profile.
+    codec: String,
+    /// In pixels.
+    width: u32,
+    /// In pixels.
+    height: u32,
+    /// Measured, in pictures per second.
+    frame_rate: f64,
+    /// What the stream says of itself.
+    announced_frame_rate: Option<f64>,
+    /// In bits per second.
+    bitrate_bps: f64,
+    /// Between the last two keyframes.
+    keyframe_spacing_ms: Option<i64>,
+}
+
+/// The incoming sound.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LiveAudio {
+    /// Codec.
+    codec: String,
+    /// In Hz.
+    sample_rate_hz: u32,
+    /// Channels.
+    channel_count: u8,
+    /// In bits per second.
+    bitrate_bps: f64,
+}
+
+/// The take that is being written.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LiveTake {
+    /// Its place in the session.
+    number: u32,
+    /// Its length so far.
+    duration_ms: u64,
+    /// Its size so far.
+    size_bytes: u64,
+}
+
+/// A leg at one moment.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LiveLeg {
+    /// The destination's name.
+    destination: String,
+    /// `dialing`, `carrying`, `waiting to redial`, `refused` or `off`; `ready` without a session.
+    state: String,
+    /// How long it is in this state.
+    state_for_ms: u64,
+    /// Why the last connection ended.
+    reason: Option<String>,
+    /// When it dials again.
+    next_dial_in_ms: Option<u64>,
+    /// Payload going out, in bits per second.
+    bitrate_bps: f64,
+    /// How far it is behind the source.
+    behind_ms: u64,
+    /// Pictures sent.
+    sent_frame_count: u64,
+    /// Payload bytes sent.
+    sent_bytes: u64,
+    /// Pictures that the platform was too slow for.
+    dropped_frame_count: u64,
+    /// How often it dialed again.
+    redial_count: u32,
+}
+
+/// Whether the service can do its work.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Health {
+    /// True if all is well.
+    is_good: bool,
+    /// True if the database answers.
+    database_is_reachable: bool,
+    /// The service's version.
+    version: String,
+}
+
+fn millis(duration: Duration) -> u64 {
+    u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
+}
+
+/// What is on air now
+#[utoipa::path(get, path = "/live", responses((status = 200, body = Board)))]
+pub(super) async fn board(State(state): State<ApiState>, _: SignedIn) -> Json<Board> {
+    Json(look(&state.house))
+}
+
+/// What is on air, once a second, as Server-Sent Events named `board`
+#[utoipa::path(get, path = "/live/events", responses((status = 200, content_type = "text/event-stream")))]
+pub(super) async fn events(
+    State(state): State<ApiState>,
+    _: SignedIn,
+) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
+    let mut ticks = tokio::time::interval(INTERVAL);
+    ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let boards = stream::unfold((state.house, ticks), |(house, mut ticks)| async move {
+        tokio::select! {
+            _ = ticks.tick() => {}
+            // An open page must not hold up the service's stop.
+            () = house.stopping.cancelled() => return None,
+        }
+        let event = Event::default().event("board").json_data(look(&house));
+        Some((Ok(event.unwrap_or_default()), (house, ticks)))
+    });
+    Sse::new(boards).keep_alive(KeepAlive::default())
+}
+
+/// Whether the service can do its work
+#[utoipa::path(get, path = "/health", security(()), responses((status = 200, body = Health)))]
+pub(super) async fn health(State(state): State<ApiState>) -> Result<Json<Health>, ApiError> {
+    let database_is_reachable = state.house.store.is_reachable().await;
+    let version = env!("CARGO_PKG_VERSION").to_owned();
+    Ok(Json(Health { is_good: database_is_reachable, database_is_reachable, version }))
+}
+
+fn look(house: &Arc<House>) -> Board {
+    let directory = house.directory();
+    let channels = directory.channels().map(|rules| match house.show(rules.id) {
+        Some(show) => on_air(rules, &show),
+        None => {
+            let orders = directory.orders(rules.id).iter();
+            let legs = orders.map(|order| LiveLeg::idle(&order.destination.name, order.switched_on)).collect();
+            let (name, title) = (rules.name.to_string(), rules.title.clone());
+            LiveChannel { name, title, state: "off air".to_owned(), session: None, legs }
+        }
+    });
+    Board { at: OffsetDateTime::now_utc(), channels: channels.collect() }
+}
+
+fn on_air(rules: &ChannelRules, show: &Arc<Show>) -> LiveChannel {
+    let source = show.source_snapshot();
+    let state = match source.state {
+        SessionState::OnAir => "on air",
+        SessionState::Holding { .. } => "holding",
+        SessionState::Over => "off air",
+    };
+    let mut legs: Vec<LiveLeg> = show.legs.lock().values().map(|leg| LiveLeg::look(&leg.status)).collect();
+    legs.sort_by(|a, b| a.destination.cmp(&b.destination));
+    LiveChannel {
+        name: rules.name.to_string(),
+        title: rules.title.clone(),
+        state: state.to_owned(),
+        session: Some(LiveSession::new(show, source)),
+        legs,
+    }
+}
+
+impl LiveSession {
+    fn new(show: &Show, source: SourceSnapshot) -> Self {
+        let publisher = show.publisher();
+        let counters = source.counters;
+        let take =
+            show.takes.lock().last().filter(|take| take.state == waverant_store::TakeState::Writing).map(|take| {
+                LiveTake { number: take.number, duration_ms: take.duration_ms, size_bytes: take.size_bytes }
+            });
+        Self {
+            id: show.id,
+            started_at: show.started_at,
+            state_for_ms: millis(source.state_for),
+            hold_left_ms: source.hold_left.map(millis),
+            loss_count: source.loss_count,
+            publisher_address: publisher.peer.to_string(),
+            key_label: publisher.key_label,
+            encoder: source.encoder_name.clone().unwrap_or_else(|| show.encoder.clone()),
+            video: live_video(&source.tracks, &source),
+            audio: live_audio(&source.tracks, &source),
+            bitrate_bps: source.video_bps + source.audio_bps,
+            problem: source.problem,
+            unusable_count: counters.damaged_count + counters.unsupported_count + counters.headless_count,
+            clock_fault_count: counters.clock_jump_count + counters.backward_count,
+            take,
+        }
+    }
+}
+
+fn live_video(tracks: &Tracks, source: &SourceSnapshot) -> Option<LiveVideo> {
+    let sequence = tracks.h264()?.sequence();
+    let announced = sequence.frame_rate.map(|(numerator, denominator)| f64::from(numerator) / f64::from(denominator));
+    Some(LiveVideo {
+        codec: format!("H.264 {}", sequence.profile_name()),
+        width: sequence.width,
+        height: sequence.height,
+        frame_rate: source.frame_rate,
+        announced_frame_rate: announced,
+        bitrate_bps: source.video_bps,
+        keyframe_spacing_ms: source.keyframe_spacing.map(|spacing| spacing.millis()),
+    })
+}
+
+fn live_audio(tracks: &Tracks, source: &SourceSnapshot) -> Option<LiveAudio> {
+    let config = tracks.aac().filter(|_| tracks.has(TrackKind::Audio))?;
+    Some(LiveAudio {
+        codec: "AAC".to_owned(),
+        sample_rate_hz: config.sample_rate(),
+        channel_count: config.channel_count(),
+        bitrate_bps: source.audio_bps,
+    })
+}
+
+impl LiveLeg {
+    fn idle(destination: &str, switched_on: bool) -> Self {
+        Self {
+            destination: destination.to_owned(),
+            state: if switched_on { "ready" } else { "off" }.to_owned(),
+            state_for_ms: 0,
+            reason: None,
+            next_dial_in_ms: None,
+            bitrate_bps: 0.0,
+            behind_ms: 0,
+            sent_frame_count: 0,
+            sent_bytes: 0,
+            dropped_frame_count: 0,
+            redial_count: 0,
+        }
+    }
+
+    fn look(status: &LegStatus) -> Self {
+        let now = Instant::now();
+        let snapshot = status.snapshot();
+        let next = snapshot.leg.poll_timeout().map(|until| millis(until.saturating_duration_since(now)));
+        Self {
+            destination: snapshot.record.destination_name,
+            state: snapshot.record.state,
+            state_for_ms: millis(now.saturating_duration_since(snapshot.leg.since())),
+            reason: snapshot.record.reason,
+            next_dial_in_ms: next,
+            bitrate_bps: snapshot.bitrate_bps,
+            behind_ms: snapshot.lag_ms,
+            sent_frame_count: snapshot.record.sent_frame_count,
+            sent_bytes: snapshot.record.sent_bytes,
+            dropped_frame_count: snapshot.record.dropped_frame_count,
+            redial_count: snapshot.record.redial_count,
+        }
+    }
+}

@@ -1,0 +1,107 @@
+//! The HTTP API under `/api/v1`, and the console's files.
+
+mod auth;
+mod channels;
+mod console;
+mod destinations;
+mod error;
+mod first_run;
+mod live;
+mod model;
+mod sessions;
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::http::{HeaderName, HeaderValue, header};
+use axum::routing::get;
+use tower_http::set_header::SetResponseHeaderLayer;
+use utoipa::OpenApi;
+use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+pub(crate) use auth::{check_password, check_user_name};
+pub(crate) use error::ApiError;
+pub(crate) use first_run::FirstRun;
+
+use crate::house::House;
+
+/// Scripts, styles and pictures come from here only; the console is never framed.
+const CONTENT_POLICY: &str = "default-src 'self'; img-src 'self' data:; media-src 'self' blob:; \
+    style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+
+/// What API calls share.
+#[derive(Clone, Debug)]
+pub(crate) struct ApiState {
+    house: Arc<House>,
+    first_run: Arc<FirstRun>,
+    host: Arc<str>,
+    rtmp_port: u16,
+}
+
+impl ApiState {
+    pub(crate) fn new(house: Arc<House>, first_run: Arc<FirstRun>, host: String, rtmp_port: u16) -> Self {
+        Self { house, first_run, host: host.into(), rtmp_port }
+    }
+}
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Waverant", description = "Takes encoder streams, records them, and sends each to several platforms."),
+    components(schemas(error::Problem)),
+    security(("token" = []))
+)]
+struct Document;
+
+fn api() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::with_openapi(Document::openapi())
+        .routes(routes!(first_run::state, first_run::complete))
+        .routes(routes!(auth::sign_in))
+        .routes(routes!(auth::sign_out))
+        .routes(routes!(auth::me))
+        .routes(routes!(channels::list, channels::add))
+        .routes(routes!(channels::show, channels::change, channels::remove))
+        .routes(routes!(channels::keys, channels::add_key))
+        .routes(routes!(channels::remove_key))
+        .routes(routes!(channels::set_destination, channels::remove_destination))
+        .routes(routes!(channels::end_session))
+        .routes(routes!(destinations::list, destinations::add))
+        .routes(routes!(destinations::change, destinations::remove))
+        .routes(routes!(sessions::list))
+        .routes(routes!(sessions::show))
+        .routes(routes!(sessions::takes))
+        .routes(routes!(sessions::take_file))
+        .routes(routes!(sessions::turned_away))
+        .routes(routes!(live::board))
+        .routes(routes!(live::events))
+        .routes(routes!(live::health))
+}
+
+/// The OpenAPI document as JSON.
+pub fn openapi_document() -> String {
+    let (_, mut document) = OpenApiRouter::new().nest("/api/v1", api()).split_for_parts();
+    if let Some(components) = &mut document.components {
+        components.add_security_scheme("token", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
+    }
+    document.to_pretty_json().unwrap_or_default()
+}
+
+/// All routes: API, OpenAPI document, console.
+pub(crate) fn router(state: ApiState) -> Router {
+    let (api, _) = OpenApiRouter::new().nest("/api/v1", api()).split_for_parts();
+    let fixed = |name: HeaderName, value: &'static str| {
+        SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value))
+    };
+    api.route("/api/v1/openapi.json", get(document))
+        .route("/api/{*rest}", get(error::no_such_route))
+        .fallback(console::serve)
+        .with_state(state)
+        .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
+        .layer(fixed(header::CONTENT_SECURITY_POLICY, CONTENT_POLICY))
+}
+
+async fn document() -> ([(HeaderName, &'static str); 1], String) {
+    ([(header::CONTENT_TYPE, "application/json")], openapi_document())
+}

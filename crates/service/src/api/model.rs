@@ -1,0 +1,272 @@
+//! What calls answer. Secrets have no place here but in [`NewKey`].
+
+use serde::Serialize;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+/// A channel.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Channel {
+    /// Name in addresses.
+    pub(crate) name: String,
+    /// What people read.
+    pub(crate) title: String,
+    /// How long a session waits for a lost publisher.
+    pub(crate) hold_ms: u32,
+    /// Whether sessions are recorded.
+    pub(crate) records: bool,
+    /// When it was made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub(crate) created_at: OffsetDateTime,
+    /// Where its sessions are sent.
+    pub(crate) destinations: Vec<ChannelDestination>,
+}
+
+impl Channel {
+    pub(crate) fn new(channel: waverant_store::Channel, destinations: Vec<ChannelDestination>) -> Self {
+        Self {
+            name: channel.name,
+            title: channel.settings.title,
+            hold_ms: channel.settings.hold_ms,
+            records: channel.settings.records,
+            created_at: channel.created_at,
+            destinations,
+        }
+    }
+}
+
+/// A destination of a channel.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct ChannelDestination {
+    /// The destination's name.
+    pub(crate) destination: String,
+    /// Whether the channel's sessions are sent there.
+    pub(crate) is_on: bool,
+}
+
+impl From<waverant_store::ChannelDestination> for ChannelDestination {
+    fn from(from: waverant_store::ChannelDestination) -> Self {
+        Self { destination: from.destination.name, is_on: from.switched_on }
+    }
+}
+
+/// A stream key without the key.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct StreamKey {
+    /// The key's number.
+    pub(crate) id: u64,
+    /// For whom it was made.
+    pub(crate) label: String,
+    /// Its public part.
+    pub(crate) prefix: String,
+    /// When it was made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub(crate) created_at: OffsetDateTime,
+    /// When it stops opening the gate.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(crate) expires_at: Option<OffsetDateTime>,
+}
+
+impl From<waverant_store::StreamKey> for StreamKey {
+    fn from(from: waverant_store::StreamKey) -> Self {
+        Self {
+            id: from.id,
+            label: from.label,
+            prefix: from.prefix,
+            created_at: from.created_at,
+            expires_at: from.expires_at,
+        }
+    }
+}
+
+/// What goes into an encoder's two fields.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct EncoderFields {
+    /// The server field.
+    pub(crate) server: String,
+    /// The key field.
+    pub(crate) key: String,
+}
+
+/// A stream key that was just made; the only answer that holds the key itself.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct NewKey {
+    /// The key's record.
+    pub(crate) key: StreamKey,
+    /// What to paste.
+    pub(crate) encoder: EncoderFields,
+}
+
+/// A destination without its key.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Destination {
+    /// Its name.
+    pub(crate) name: String,
+    /// Where it is.
+    pub(crate) address: String,
+    /// When it was made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub(crate) created_at: OffsetDateTime,
+}
+
+impl From<waverant_store::Destination> for Destination {
+    fn from(from: waverant_store::Destination) -> Self {
+        Self { name: from.name, address: from.address, created_at: from.created_at }
+    }
+}
+
+/// A session.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Session {
+    /// The session's number.
+    pub(crate) id: u64,
+    /// The channel's name.
+    pub(crate) channel: String,
+    /// Label of the key that opened the gate.
+    pub(crate) key_label: String,
+    /// Where the publisher came from.
+    pub(crate) publisher_address: String,
+    /// What the encoder calls itself.
+    pub(crate) encoder: String,
+    /// When it began.
+    #[serde(with = "time::serde::rfc3339")]
+    pub(crate) started_at: OffsetDateTime,
+    /// When it ended.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(crate) ended_at: Option<OffsetDateTime>,
+    /// Why it ended.
+    pub(crate) end_reason: Option<String>,
+    /// How often the publisher was lost.
+    pub(crate) loss_count: u32,
+}
+
+impl From<waverant_store::SessionRecord> for Session {
+    fn from(from: waverant_store::SessionRecord) -> Self {
+        Self {
+            id: from.begun.id,
+            channel: from.begun.channel_name,
+            key_label: from.begun.key_label,
+            publisher_address: from.begun.publisher_address,
+            encoder: from.begun.encoder,
+            started_at: from.begun.started_at,
+            ended_at: from.ended_at,
+            end_reason: from.end_reason,
+            loss_count: from.loss_count,
+        }
+    }
+}
+
+/// What a leg did in a session.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LegReport {
+    /// The destination's name.
+    pub(crate) destination: String,
+    /// Where the leg stood last.
+    pub(crate) state: String,
+    /// Why its last connection ended.
+    pub(crate) reason: Option<String>,
+    /// Pictures sent.
+    pub(crate) sent_frame_count: u64,
+    /// Payload bytes sent.
+    pub(crate) sent_bytes: u64,
+    /// Pictures that the platform was too slow for.
+    pub(crate) dropped_frame_count: u64,
+    /// How often it dialed again.
+    pub(crate) redial_count: u32,
+}
+
+impl From<waverant_store::LegRecord> for LegReport {
+    fn from(from: waverant_store::LegRecord) -> Self {
+        Self {
+            destination: from.destination_name,
+            state: from.state,
+            reason: from.reason,
+            sent_frame_count: from.sent_frame_count,
+            sent_bytes: from.sent_bytes,
+            dropped_frame_count: from.dropped_frame_count,
+            redial_count: from.redial_count,
+        }
+    }
+}
+
+/// One recorded file.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Take {
+    /// The channel's name.
+    pub(crate) channel: String,
+    /// The session that it records.
+    pub(crate) session: u64,
+    /// Its place in the session.
+    pub(crate) number: u32,
+    /// Where it lies within the recordings folder.
+    pub(crate) path: String,
+    /// `writing`, `complete` or `cut off`.
+    pub(crate) state: String,
+    /// When it began.
+    #[serde(with = "time::serde::rfc3339")]
+    pub(crate) started_at: OffsetDateTime,
+    /// How long it plays.
+    pub(crate) duration_ms: u64,
+    /// How much it takes.
+    pub(crate) size_bytes: u64,
+}
+
+impl Take {
+    pub(crate) fn new(channel: &str, take: waverant_store::TakeRecord) -> Self {
+        Self {
+            channel: channel.to_owned(),
+            session: take.session_id,
+            number: take.number,
+            path: take.path,
+            state: take.state.name().to_owned(),
+            started_at: take.started_at,
+            duration_ms: take.duration_ms,
+            size_bytes: take.size_bytes,
+        }
+    }
+}
+
+/// A session with what became of it.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct SessionDetail {
+    /// The session.
+    pub(crate) session: Session,
+    /// Its legs by destination.
+    pub(crate) legs: Vec<LegReport>,
+    /// Its takes in order.
+    pub(crate) takes: Vec<Take>,
+}
+
+/// A publisher who was not let in.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct TurnedAway {
+    /// The attempt's number.
+    pub(crate) id: u64,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub(crate) at: OffsetDateTime,
+    /// From where.
+    pub(crate) address: String,
+    /// The reason's stable word.
+    pub(crate) reason: String,
+    /// The reason in words.
+    pub(crate) detail: String,
+    /// The public part of the key that was presented.
+    pub(crate) key_prefix: Option<String>,
+    /// The channel, if the key was one of its keys.
+    pub(crate) channel: Option<String>,
+}
+
+impl From<waverant_store::TurnedAwayRecord> for TurnedAway {
+    fn from(from: waverant_store::TurnedAwayRecord) -> Self {
+        Self {
+            id: from.id,
+            at: from.attempt.at,
+            address: from.attempt.address,
+            reason: from.attempt.reason,
+            detail: from.attempt.detail,
+            key_prefix: from.attempt.key_prefix,
+            channel: from.attempt.channel_name,
+        }
+    }
+}

@@ -1,0 +1,128 @@
+use axum::Json;
+use axum::extract::{Path, Query, Request, State};
+use axum::http::{HeaderValue, header};
+use axum::response::{IntoResponse, Response};
+use serde::{Deserialize, Serialize};
+use tower_http::services::ServeFile;
+use utoipa::{IntoParams, ToSchema};
+use waverant_store::{SessionFilter, StoreError};
+
+use super::auth::SignedIn;
+use super::model::{Session, SessionDetail, Take, TurnedAway};
+use super::{ApiError, ApiState};
+
+/// Rows in one answer.
+const DEFAULT_LIMIT: u32 = 50;
+const MAX_LIMIT: u32 = 500;
+
+/// Which part of a list to answer.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct Page {
+    /// Only of this channel.
+    channel: Option<String>,
+    /// Only what came before this cursor.
+    before: Option<u64>,
+    /// At most so many; 1 to 500, default 50.
+    limit: Option<u32>,
+}
+
+impl Page {
+    fn limit(&self) -> Result<u32, ApiError> {
+        match self.limit.unwrap_or(DEFAULT_LIMIT) {
+            limit @ 1..=MAX_LIMIT => Ok(limit),
+            limit => Err(ApiError::invalid("limit", format!("{limit} is not between 1 and {MAX_LIMIT}"))),
+        }
+    }
+}
+
+/// A part of a list, the newest first.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Listed<T> {
+    /// The rows.
+    items: Vec<T>,
+    /// Send this as `before` for the next part; none at the end.
+    next: Option<u64>,
+}
+
+impl<T> Listed<T> {
+    fn new(items: Vec<T>, limit: u32, cursor: impl Fn(&T) -> u64) -> Self {
+        let is_full = u32::try_from(items.len()).is_ok_and(|count| count >= limit);
+        let next = items.last().filter(|_| is_full).map(cursor);
+        Self { items, next }
+    }
+}
+
+/// List sessions
+#[utoipa::path(get, path = "/sessions", params(Page), responses((status = 200, body = Listed<Session>)))]
+pub(super) async fn list(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Query(page): Query<Page>,
+) -> Result<Json<Listed<Session>>, ApiError> {
+    let limit = page.limit()?;
+    let filter = SessionFilter { channel_name: page.channel, before: page.before, limit };
+    let sessions = state.house.store.sessions(&filter).await?.into_iter().map(Session::from);
+    Ok(Json(Listed::new(sessions.collect(), limit, |session| session.id)))
+}
+
+/// Show a session with its legs and takes
+#[utoipa::path(get, path = "/sessions/{session}", params(("session" = u64, Path)), responses((status = 200, body = SessionDetail)))]
+pub(super) async fn show(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path(id): Path<u64>,
+) -> Result<Json<SessionDetail>, ApiError> {
+    let store = &state.house.store;
+    let session = store.session(id).await?;
+    let channel = session.begun.channel_name.clone();
+    let legs = store.legs(id).await?.into_iter().map(Into::into).collect();
+    let takes = store.takes_of_session(id).await?.into_iter().map(|take| Take::new(&channel, take)).collect();
+    Ok(Json(SessionDetail { session: session.into(), legs, takes }))
+}
+
+/// List takes
+#[utoipa::path(get, path = "/takes", params(Page), responses((status = 200, body = Vec<Take>)))]
+pub(super) async fn takes(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Query(page): Query<Page>,
+) -> Result<Json<Vec<Take>>, ApiError> {
+    let takes = state.house.store.takes(page.channel.as_deref(), page.limit()?).await?;
+    Ok(Json(takes.into_iter().map(|(channel, take)| Take::new(&channel, take)).collect()))
+}
+
+/// Fetch a take; byte ranges are served
+#[utoipa::path(get, path = "/takes/{session}/{number}/file", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 200, content_type = "video/mp4"), (status = 206)))]
+pub(super) async fn take_file(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path((session, number)): Path<(u64, u32)>,
+    request: Request,
+) -> Result<Response, ApiError> {
+    let takes = state.house.store.takes_of_session(session).await?;
+    let missing = || StoreError::NotFound { kind: "take", name: format!("{session}/{number}") };
+    let take = takes.into_iter().find(|take| take.number == number).ok_or_else(missing)?;
+    let path = state.house.recordings_folder.join(&take.path);
+    let file_name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let served = ServeFile::new(path).try_call(request).await.map_err(|_| ApiError::Internal)?;
+    if served.status() == axum::http::StatusCode::NOT_FOUND {
+        return Err(ApiError::NotFound { kind: "file of the take", name: take.path });
+    }
+    let mut response = served.into_response();
+    if let Ok(value) = HeaderValue::from_str(&format!("inline; filename=\"{file_name}\"")) {
+        response.headers_mut().insert(header::CONTENT_DISPOSITION, value);
+    }
+    Ok(response)
+}
+
+/// List publishers who were not let in
+#[utoipa::path(get, path = "/turned-away", params(Page), responses((status = 200, body = Listed<TurnedAway>)))]
+pub(super) async fn turned_away(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Query(page): Query<Page>,
+) -> Result<Json<Listed<TurnedAway>>, ApiError> {
+    let limit = page.limit()?;
+    let records = state.house.store.turned_away(page.before, limit).await?.into_iter().map(TurnedAway::from);
+    Ok(Json(Listed::new(records.collect(), limit, |record| record.id)))
+}

@@ -1,0 +1,143 @@
+//! `waverantd check`: what would go wrong on this machine with these settings.
+
+use std::fmt;
+use std::fs;
+use std::net::{SocketAddr, TcpListener};
+use std::path::Path;
+use std::process::Command;
+
+use crate::settings::Settings;
+
+/// Less free space than this deserves a warning: 30 minutes at 6 Mbit/s take 1.35 GB.
+const LOW_SPACE_BYTES: u64 = 2_000_000_000;
+
+/// One thing that was looked at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// Whether it is as it should be.
+    pub is_good: bool,
+    /// What was found, and what to do about it.
+    pub text: String,
+}
+
+impl Finding {
+    fn good(text: impl Into<String>) -> Self {
+        Self { is_good: true, text: text.into() }
+    }
+
+    fn bad(text: impl Into<String>) -> Self {
+        Self { is_good: false, text: text.into() }
+    }
+}
+
+impl fmt::Display for Finding {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "{} {}", if self.is_good { "ok  " } else { "FAIL" }, self.text)
+    }
+}
+
+/// Looks at ports, folders, disk space and the database program.
+pub fn check_machine(settings: &Settings) -> Vec<Finding> {
+    let mut findings = vec![
+        check_port("rtmp", settings.rtmp),
+        check_port("http", settings.http),
+        check_folder("state folder", &settings.state_folder),
+        check_folder("recordings folder", &settings.recordings_folder),
+        check_space(&settings.recordings_folder),
+    ];
+    if settings.database_url.is_none() {
+        findings.push(check_program("mariadbd"));
+        findings.push(check_program("mariadb-install-db"));
+    }
+    if let Some(file) = &settings.administrator_file {
+        findings.push(match fs::read_to_string(file) {
+            Ok(_) => Finding::good(format!("administrator file {} can be read", file.display())),
+            Err(error) => Finding::bad(format!("administrator file {}: {error}", file.display())),
+        });
+    }
+    findings
+}
+
+fn check_port(name: &str, address: SocketAddr) -> Finding {
+    match TcpListener::bind(address) {
+        Ok(_) => Finding::good(format!("listen.{name} {address} is free")),
+        Err(error) => Finding::bad(bind_failure(name, address, &error)),
+    }
+}
+
+/// What is said when an address cannot be listened on.
+pub(crate) fn bind_failure(name: &str, address: SocketAddr, error: &std::io::Error) -> String {
+    let advice = match error.kind() {
+        std::io::ErrorKind::AddrInUse => "another program listens there; stop it, or choose another port",
+        std::io::ErrorKind::PermissionDenied => "ports below 1024 need a right of their own; choose a higher one",
+        std::io::ErrorKind::AddrNotAvailable => "this machine has no such address",
+        _ => "choose another address",
+    };
+    format!("listen.{name} {address}: {error}; {advice}")
+}
+
+fn check_folder(name: &str, folder: &Path) -> Finding {
+    match try_folder(folder) {
+        Ok(()) => Finding::good(format!("{name} {} can be written", folder.display())),
+        Err(error) => Finding::bad(folder_failure(name, folder, &error)),
+    }
+}
+
+/// What is said when a folder cannot be written.
+pub(crate) fn folder_failure(name: &str, folder: &Path, error: &std::io::Error) -> String {
+    format!(
+        "{name} {} cannot be written: {error}; make it, and give it to the user that runs waverantd",
+        folder.display()
+    )
+}
+
+/// Makes a folder where it is missing and writes a file into it.
+pub(crate) fn try_folder(folder: &Path) -> std::io::Result<()> {
+    fs::create_dir_all(folder)?;
+    let probe = folder.join(format!(".waverant-probe-{}", std::process::id()));
+    fs::write(&probe, b"probe")?;
+    fs::remove_file(probe)
+}
+
+fn check_space(folder: &Path) -> Finding {
+    match rustix::fs::statvfs(folder) {
+        Ok(space) => {
+            let free = space.f_bavail.saturating_mul(space.f_frsize);
+            let text = format!("{} has {:.1} GB free", folder.display(), free as f64 / 1e9);
+            if free < LOW_SPACE_BYTES {
+                Finding::bad(format!("{text}; an hour of 6 Mbit/s takes 2.7 GB"))
+            } else {
+                Finding::good(text)
+            }
+        }
+        Err(error) => Finding::bad(format!("{}: free space cannot be read: {error}", folder.display())),
+    }
+}
+
+fn check_program(program: &str) -> Finding {
+    match Command::new(program).arg("--version").output() {
+        Ok(_) => Finding::good(format!("{program} is installed")),
+        Err(error) => Finding::bad(format!(
+            "{program}: {error}; install Debian's mariadb-server-core and mariadb-client-core, or set database.url"
+        )),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_port_in_use_is_found() {
+        let holder = TcpListener::bind("127.0.0.1:0").unwrap();
+        let finding = check_port("rtmp", holder.local_addr().unwrap());
+        assert!(!finding.is_good && finding.text.contains("another program listens there"), "{finding}");
+    }
+
+    #[test]
+    fn a_folder_that_is_a_file_is_found() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        let finding = check_folder("recordings folder", file.path());
+        assert!(!finding.is_good && finding.text.contains("cannot be written"), "{finding}");
+    }
+}

@@ -1,0 +1,139 @@
+//! The house: channels, keys and destinations as they are now, the sessions on air, and the
+//! gate between publishers and sessions.
+
+mod directory;
+mod ledger;
+
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use parking_lot::{Mutex, RwLock};
+use time::OffsetDateTime;
+use tokio_util::sync::CancellationToken;
+use tokio_util::task::TaskTracker;
+use waverant_relay::{Attempt, TurnAway, TurnAwayReason};
+use waverant_rtmp::PublishRequest;
+use waverant_store::{Store, StoreError, TurnedAway};
+
+pub(crate) use directory::{ChannelRules, Directory, LegOrder};
+pub(crate) use ledger::{Entry, Ledger};
+
+use crate::show::{Seat, Show, ShowStart};
+
+/// State shared by all listeners, sessions and API calls.
+#[derive(Debug)]
+pub(crate) struct House {
+    pub(crate) store: Store,
+    pub(crate) ledger: Ledger,
+    pub(crate) recordings_folder: PathBuf,
+    /// Cancelled when the service stops.
+    pub(crate) stopping: CancellationToken,
+    pub(crate) tasks: TaskTracker,
+    directory: RwLock<Arc<Directory>>,
+    shows: Mutex<HashMap<u64, Arc<Show>>>,
+    last_session: AtomicU64,
+}
+
+impl House {
+    pub(crate) async fn open(
+        store: Store,
+        ledger: Ledger,
+        recordings_folder: PathBuf,
+    ) -> Result<Arc<Self>, StoreError> {
+        let directory = Directory::load(&store).await?;
+        let last_session = store.last_session_id().await?;
+        Ok(Arc::new(Self {
+            store,
+            ledger,
+            recordings_folder,
+            stopping: CancellationToken::new(),
+            tasks: TaskTracker::new(),
+            directory: RwLock::new(Arc::new(directory)),
+            shows: Mutex::new(HashMap::new()),
+            last_session: AtomicU64::new(last_session),
+        }))
+    }
+
+    /// Channels, keys and destinations as they were last read.
+    pub(crate) fn directory(&self) -> Arc<Directory> {
+        self.directory.read().clone()
+    }
+
+    /// Reads channels, keys and destinations anew and makes running sessions follow: legs are
+    /// added, removed, switched or moved, and a publisher whose key was withdrawn is ended.
+    pub(crate) async fn reload(self: &Arc<Self>) -> Result<(), StoreError> {
+        let directory = Arc::new(Directory::load(&self.store).await?);
+        *self.directory.write() = directory.clone();
+        for show in self.shows() {
+            show.follow(self, &directory);
+        }
+        Ok(())
+    }
+
+    /// The sessions that are on air or holding.
+    pub(crate) fn shows(&self) -> Vec<Arc<Show>> {
+        self.shows.lock().values().cloned().collect()
+    }
+
+    /// The session of a channel.
+    pub(crate) fn show(&self, channel_id: u64) -> Option<Arc<Show>> {
+        self.shows.lock().get(&channel_id).cloned()
+    }
+
+    /// Judges a publisher; lets it into a new session, or into one that waits for it.
+    pub(crate) fn admit(self: &Arc<Self>, peer: SocketAddr, request: &PublishRequest) -> Result<Seat, TurnAway> {
+        let directory = self.directory();
+        let attempt = Attempt { address: peer.ip(), app: &request.app, name: &request.name };
+        let now = OffsetDateTime::now_utc();
+        let admission = directory.gate.decide(&attempt, now, |key| self.store.keychain().digest(key))?;
+        let turn_away = |reason| TurnAway { reason, key_prefix: None, channel_id: Some(admission.channel.id) };
+        if self.stopping.is_cancelled() {
+            return Err(turn_away(TurnAwayReason::Stopping));
+        }
+        let rules = directory.channel(admission.channel.id).ok_or_else(|| turn_away(TurnAwayReason::UnknownKey))?;
+        let mut shows = self.shows.lock();
+        if let Some(show) = shows.get(&rules.id)
+            && !show.is_over()
+        {
+            return show.seat_returning(&admission, peer).ok_or_else(|| turn_away(TurnAwayReason::ChannelBusy));
+        }
+        let start = ShowStart {
+            id: self.last_session.fetch_add(1, Ordering::Relaxed) + 1,
+            rules: rules.clone(),
+            admission,
+            peer,
+            encoder: request.flash_version.clone(),
+            started_at: now,
+        };
+        let (show, seat) = Show::begin(self, start);
+        shows.insert(show.channel.id, show);
+        Ok(seat)
+    }
+
+    /// Forgets a session that is over, unless a newer one has taken its place.
+    pub(crate) fn forget(&self, show: &Arc<Show>) {
+        let mut shows = self.shows.lock();
+        if shows.get(&show.channel.id).is_some_and(|current| Arc::ptr_eq(current, show)) {
+            shows.remove(&show.channel.id);
+        }
+    }
+
+    /// Notes who was not let in.
+    pub(crate) fn note_turned_away(&self, peer: SocketAddr, turn_away: &TurnAway, detail: Option<String>) {
+        let directory = self.directory();
+        let channel = turn_away.channel_id.and_then(|id| directory.channel(id));
+        let detail = detail.unwrap_or_else(|| turn_away.reason.to_string());
+        tracing::warn!(%peer, reason = turn_away.reason.code(), detail, key_prefix = turn_away.key_prefix, "turned away");
+        self.ledger.write(Entry::TurnedAway(TurnedAway {
+            at: OffsetDateTime::now_utc(),
+            address: peer.to_string(),
+            reason: turn_away.reason.code().to_owned(),
+            detail,
+            key_prefix: turn_away.key_prefix.clone(),
+            channel_name: channel.map(|channel| channel.name.to_string()),
+        }));
+    }
+}

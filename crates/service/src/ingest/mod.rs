@@ -1,0 +1,6 @@
+//! The front doors: one file per protocol. A driver moves bytes between a socket and a protocol
+//! state machine; it decides nothing about the protocol.
+
+mod rtmp;
+
+pub(crate) use rtmp::{RtmpListener, RtmpSettings};

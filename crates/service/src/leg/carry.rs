@@ -1,0 +1,220 @@
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use tokio::net::tcp::{OwnedReadHalf, OwnedWriteHalf};
+use tokio::time::{sleep_until, timeout};
+use waverant_relay::{Cursor, Entry, Read, RtmpSink, SinkOutput};
+use waverant_rtmp::{ClientConnection, ClientEvent};
+
+use super::LegStatus;
+use crate::net::WriteQueue;
+use crate::show::Show;
+
+/// Packets are collected this long and written together: fewer, larger writes are what saves
+/// CPU, and no platform notices 20 ms.
+const BATCH: Duration = Duration::from_millis(20);
+
+/// Packets taken from the hub at once.
+const MAX_ENTRIES: usize = 64;
+
+/// A platform that takes no byte for this long is given up.
+const STALL: Duration = Duration::from_secs(10);
+
+/// How long the last bytes may take at the end.
+const FAREWELL: Duration = Duration::from_secs(3);
+
+/// Why a connection to a platform is done.
+#[derive(Debug)]
+pub(super) enum CarryEnd {
+    /// It was lost, or given up.
+    Lost(String),
+    /// The platform said no.
+    Refused(String),
+    /// The session is over, or the leg was switched.
+    Ended,
+}
+
+/// Moves packets from the hub through one [`ClientConnection`] to one socket.
+pub(super) struct Carrier {
+    reader: OwnedReadHalf,
+    writer: OwnedWriteHalf,
+    client: ClientConnection,
+    show: Arc<Show>,
+    status: Arc<LegStatus>,
+    queue: WriteQueue,
+    entries: Vec<Entry>,
+    input: Vec<u8>,
+    next_fill: Instant,
+    last_progress: Instant,
+}
+
+impl Carrier {
+    pub(super) fn new(stream: TcpStream, client: ClientConnection, show: Arc<Show>, status: Arc<LegStatus>) -> Self {
+        let (reader, writer) = stream.into_split();
+        let now = Instant::now();
+        Self {
+            reader,
+            writer,
+            client,
+            show,
+            status,
+            queue: WriteQueue::default(),
+            entries: Vec::with_capacity(MAX_ENTRIES),
+            input: vec![0; 4096],
+            next_fill: now,
+            last_progress: now,
+        }
+    }
+
+    /// Carries until the connection ends; None if `until_taken` and the platform takes the
+    /// stream.
+    ///
+    /// # Cancel safety
+    /// Nothing is lost; it can be called again.
+    pub(super) async fn run(
+        &mut self,
+        sink: &mut RtmpSink,
+        cursor: &mut Cursor,
+        until_taken: bool,
+    ) -> Option<CarryEnd> {
+        let show = self.show.clone();
+        loop {
+            let mut news = std::pin::pin!(show.news.notified());
+            // Registered before the hub is read, so that no news falls between.
+            news.as_mut().enable();
+            self.collect_output();
+            let mut more = false;
+            if self.queue.is_empty() && self.client.is_publishing() && Instant::now() >= self.next_fill {
+                match self.fill(sink, cursor) {
+                    Ok(count) => more = count == MAX_ENTRIES,
+                    Err(end) => return Some(end),
+                }
+            }
+            if let Err(end) = self.step(news, more, until_taken).await {
+                return end;
+            }
+        }
+    }
+
+    /// Waits for whatever comes first. `Err(None)` says that the platform takes the stream.
+    async fn step(
+        &mut self,
+        news: impl Future<Output = ()>,
+        more: bool,
+        until_taken: bool,
+    ) -> Result<(), Option<CarryEnd>> {
+        let lost = |error: std::io::Error| Err(Some(CarryEnd::Lost(format!("the connection broke: {error}"))));
+        let (idle, publishing) = (self.queue.is_empty(), self.client.is_publishing());
+        let batching = Instant::now() < self.next_fill;
+        let deadline = self.client.poll_timeout().unwrap_or(self.last_progress + STALL);
+        tokio::select! {
+            biased;
+            written = self.queue.write_some(&mut self.writer), if !idle => match written {
+                Ok(_) => self.last_progress = Instant::now(),
+                Err(error) => return lost(error),
+            },
+            read = self.reader.read(&mut self.input) => match read {
+                Ok(0) => return Err(Some(CarryEnd::Lost("the platform closed the connection".into()))),
+                Ok(count) => return self.handle_input(count, until_taken),
+                Err(error) => return lost(error),
+            },
+            () = sleep_until(self.next_fill.into()), if idle && publishing && (batching || more) => {}
+            () = news, if idle && publishing && !batching && !more => {}
+            () = self.show.over.cancelled(), if !publishing => return Err(Some(CarryEnd::Ended)),
+            () = sleep_until(deadline.into()), if !publishing || !idle => self.check_deadline()?,
+        }
+        Ok(())
+    }
+
+    fn handle_input(&mut self, count: usize, until_taken: bool) -> Result<(), Option<CarryEnd>> {
+        let input = self.input.get(..count).unwrap_or_default();
+        if let Err(error) = self.client.handle_input(Instant::now(), input) {
+            return Err(Some(CarryEnd::Lost(format!("the platform was not understood: {error}"))));
+        }
+        while let Some(event) = self.client.poll_event() {
+            match event {
+                ClientEvent::Refused { code, description } => {
+                    return Err(Some(CarryEnd::Refused(format!("the platform said {code}: {description}"))));
+                }
+                ClientEvent::Publishing if until_taken => {
+                    self.next_fill = Instant::now();
+                    return Err(None);
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    fn check_deadline(&mut self) -> Result<(), Option<CarryEnd>> {
+        let now = Instant::now();
+        if let Err(error) = self.client.handle_timeout(now) {
+            return Err(Some(CarryEnd::Lost(error.to_string())));
+        }
+        if self.client.is_publishing() && !self.queue.is_empty() && now >= self.last_progress + STALL {
+            let reason = format!("the platform took nothing for {} s", STALL.as_secs());
+            return Err(Some(CarryEnd::Lost(reason)));
+        }
+        Ok(())
+    }
+
+    /// Takes packets from the hub; returns how many.
+    fn fill(&mut self, sink: &mut RtmpSink, cursor: &mut Cursor) -> Result<usize, CarryEnd> {
+        self.entries.clear();
+        let (read, lag) = {
+            let hub = self.show.hub.lock();
+            let read = hub.read(cursor, MAX_ENTRIES, &mut self.entries);
+            (read, hub.lag(cursor))
+        };
+        match read {
+            Read::End => return Err(CarryEnd::Ended),
+            Read::Jumped { missed_frame_count } => {
+                self.status.count_dropped(missed_frame_count);
+                sink.skip_to_keyframe();
+            }
+            Read::UpToDate => {}
+        }
+        if self.entries.is_empty() {
+            return Ok(0);
+        }
+        let mut sent = SinkOutput::default();
+        for entry in &self.entries {
+            match sink.send(&mut self.client, entry) {
+                Ok(output) => {
+                    sent.payload_bytes += output.payload_bytes;
+                    sent.video_frame_count += output.video_frame_count;
+                }
+                Err(error) => return Err(CarryEnd::Lost(error.to_string())),
+            }
+        }
+        self.status.count_sent(sent, u64::try_from(lag.millis()).unwrap_or(0));
+        let now = Instant::now();
+        // The wait for a slow platform begins with the first byte that it does not take.
+        self.last_progress = now;
+        self.next_fill = now + BATCH;
+        self.collect_output();
+        Ok(self.entries.len())
+    }
+
+    fn collect_output(&mut self) {
+        while let Some(piece) = self.client.poll_transmit() {
+            self.queue.push(piece);
+        }
+    }
+
+    /// Ends the stream in order: the platform gets every byte, then the end, and is heard out.
+    pub(super) async fn close(mut self) {
+        self.client.close();
+        self.collect_output();
+        let _ = timeout(FAREWELL, async {
+            self.queue.write_all(&mut self.writer).await?;
+            self.writer.shutdown().await?;
+            // Closing with unread input would reset the connection and the tail would be lost.
+            while self.reader.read(&mut self.input).await? > 0 {}
+            Ok::<(), std::io::Error>(())
+        })
+        .await;
+    }
+}

@@ -1,0 +1,97 @@
+use std::collections::VecDeque;
+use std::io::{self, IoSlice};
+
+use bytes::{Buf, Bytes};
+use tokio::io::{AsyncWrite, AsyncWriteExt};
+
+/// Pieces handed to the kernel in one call.
+const MAX_SLICES: usize = 64;
+
+/// Pieces of output on their way to a socket. Payloads are written from where they lie.
+#[derive(Debug, Default)]
+pub(crate) struct WriteQueue {
+    pieces: VecDeque<Bytes>,
+    bytes: usize,
+}
+
+impl WriteQueue {
+    pub(crate) fn push(&mut self, piece: Bytes) {
+        self.bytes += piece.len();
+        if !piece.is_empty() {
+            self.pieces.push_back(piece);
+        }
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.pieces.is_empty()
+    }
+
+    pub(crate) fn byte_count(&self) -> usize {
+        self.bytes
+    }
+
+    /// Writes once; returns how many bytes went.
+    ///
+    /// # Cancel safety
+    /// What was not written stays in the queue.
+    pub(crate) async fn write_some(&mut self, writer: &mut (impl AsyncWrite + Unpin)) -> io::Result<usize> {
+        let mut slices = [IoSlice::new(&[]); MAX_SLICES];
+        let count = self.pieces.len().min(MAX_SLICES);
+        for (slice, piece) in slices.iter_mut().zip(&self.pieces) {
+            *slice = IoSlice::new(piece);
+        }
+        let written = writer.write_vectored(&slices[..count]).await?;
+        if written == 0 && count > 0 {
+            return Err(io::ErrorKind::WriteZero.into());
+        }
+        self.remove(written);
+        Ok(written)
+    }
+
+    /// Writes until nothing is left.
+    pub(crate) async fn write_all(&mut self, writer: &mut (impl AsyncWrite + Unpin)) -> io::Result<()> {
+        while !self.is_empty() {
+            self.write_some(writer).await?;
+        }
+        writer.flush().await
+    }
+
+    fn remove(&mut self, mut count: usize) {
+        self.bytes -= count;
+        while let Some(piece) = self.pieces.front_mut().filter(|_| count > 0) {
+            let step = count.min(piece.len());
+            piece.advance(step);
+            count -= step;
+            if piece.is_empty() {
+                self.pieces.pop_front();
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tokio::io::AsyncReadExt;
+
+    #[tokio::test]
+    async fn everything_arrives_in_order_through_a_narrow_pipe() {
+        let (mut near, mut far) = tokio::io::duplex(7);
+        let mut queue = WriteQueue::default();
+        let mut expected = Vec::new();
+        for number in 0u8..200 {
+            let piece = vec![number; usize::from(number % 23)];
+            expected.extend(&piece);
+            queue.push(piece.into());
+        }
+        assert_eq!(queue.byte_count(), expected.len());
+        let reader = tokio::spawn(async move {
+            let mut got = Vec::new();
+            far.read_to_end(&mut got).await.map(|_| got)
+        });
+        queue.write_all(&mut near).await.unwrap();
+        drop(near);
+        assert_eq!(reader.await.unwrap().unwrap(), expected);
+        assert_eq!(queue.byte_count(), 0);
+    }
+}

@@ -1,0 +1,251 @@
+use std::fs;
+use std::io;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+use time::OffsetDateTime;
+use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
+use tokio::time::timeout;
+use tokio_util::sync::CancellationToken;
+use waverant_store::{KeyFileError, Keychain, PrivateServer, PrivateServerError, Secret, Store, StoreError};
+
+use crate::api::{ApiState, FirstRun};
+use crate::check::{bind_failure, folder_failure, try_folder};
+use crate::house::{House, Ledger};
+use crate::ingest::{RtmpListener, RtmpSettings};
+use crate::recorder::recover_takes;
+use crate::settings::Settings;
+
+/// How long sessions may take to end when the service stops.
+const STOP_TIMEOUT: Duration = Duration::from_secs(20);
+
+/// How long open API calls may take when the service stops.
+const API_STOP_TIMEOUT: Duration = Duration::from_secs(2);
+
+/// Why the service does not start.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum StartError {
+    /// An address cannot be listened on.
+    #[error("{0}")]
+    Listen(String),
+    /// A folder cannot be written.
+    #[error("{0}")]
+    Folder(String),
+    /// The key file cannot be used.
+    #[error(transparent)]
+    KeyFile(#[from] KeyFileError),
+    /// The private database does not run.
+    #[error("private database: {0}")]
+    PrivateServer(#[from] PrivateServerError),
+    /// The database cannot be used.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// A file cannot be read or written.
+    #[error("{}: {source}", path.display())]
+    File {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// The administrator file is not as expected.
+    #[error("administrator file {}: {message}", path.display())]
+    Administrator {
+        /// The file.
+        path: PathBuf,
+        /// What was found and what was expected.
+        message: String,
+    },
+}
+
+/// Where the service listens, as bound.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Addresses {
+    /// Encoders.
+    pub rtmp: SocketAddr,
+    /// Console and API.
+    pub http: SocketAddr,
+    /// The service's process number.
+    pub pid: u32,
+    /// The private database's process number.
+    pub database_pid: Option<u32>,
+}
+
+/// The running service.
+#[derive(Debug)]
+pub struct Service {
+    addresses: Addresses,
+    house: Arc<House>,
+    first_run: Arc<FirstRun>,
+    database: Option<PrivateServer>,
+    ledger_task: JoinHandle<()>,
+    api_task: JoinHandle<()>,
+    ready_file: Option<PathBuf>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Administrator {
+    name: String,
+    password: String,
+}
+
+impl Service {
+    /// Starts everything: folders, database, records, listeners. Says what takes time.
+    ///
+    /// # Errors
+    /// [`StartError`] that says what to do.
+    pub async fn start(settings: Settings) -> Result<Self, StartError> {
+        for (name, folder) in
+            [("state folder", &settings.state_folder), ("recordings folder", &settings.recordings_folder)]
+        {
+            try_folder(folder).map_err(|error| StartError::Folder(folder_failure(name, folder, &error)))?;
+        }
+        // Bound first: a port in use is found before the database is started for nothing.
+        let rtmp = bind("rtmp", settings.rtmp).await?;
+        let http = bind("http", settings.http).await?;
+        let keychain = Keychain::open(&settings.state_folder)?;
+        let (database, url) = open_database(&settings)?;
+        let store = Store::open(&url, keychain).await?;
+        close_unfinished(&store, &settings.recordings_folder).await?;
+        make_administrator(&store, settings.administrator_file.as_deref()).await?;
+        let first_run = Arc::new(FirstRun::new(&store, &settings.state_folder).await?);
+
+        let (ledger, ledger_task) = Ledger::start(store.clone());
+        let house = House::open(store, ledger, settings.recordings_folder.clone()).await?;
+        let addresses = Addresses {
+            rtmp: local_address("rtmp", &rtmp)?,
+            http: local_address("http", &http)?,
+            pid: std::process::id(),
+            database_pid: database.as_ref().map(PrivateServer::pid),
+        };
+        let rtmp_settings =
+            RtmpSettings { limits: settings.rtmp_limits.clone(), max_connections: settings.rtmp_connections };
+        house.tasks.spawn(RtmpListener::new(rtmp, house.clone(), rtmp_settings).run());
+        let state = ApiState::new(house.clone(), first_run.clone(), settings.host.clone(), addresses.rtmp.port());
+        let api_task = tokio::spawn(serve_api(http, state, house.stopping.clone()));
+        let service =
+            Self { addresses, house, first_run, database, ledger_task, api_task, ready_file: settings.ready_file };
+        service.write_ready_file()?;
+        Ok(service)
+    }
+
+    /// Where the service listens.
+    pub fn addresses(&self) -> &Addresses {
+        &self.addresses
+    }
+
+    /// The code that makes the first administrator, while there is none.
+    pub fn first_run_code(&self) -> Option<Secret> {
+        self.first_run.code()
+    }
+
+    /// Prints the bound addresses, and the way to the first administrator.
+    #[expect(clippy::print_stdout, reason = "the addresses are the program's output")]
+    pub fn announce(&self) {
+        println!("encoders   rtmp://{}/in", self.addresses.rtmp);
+        println!("console    http://{}/", self.addresses.http);
+        if let Some(code) = self.first_run_code() {
+            println!("first run  open the console and enter the one-time code {}", code.reveal());
+        }
+    }
+
+    /// Ends all sessions in order: encoders and platforms are told, takes are finished, records
+    /// are written, the database is stopped.
+    pub async fn stop(self) {
+        tracing::info!("stopping");
+        if let Some(file) = &self.ready_file {
+            let _ = fs::remove_file(file);
+        }
+        self.house.stopping.cancel();
+        self.house.tasks.close();
+        if timeout(STOP_TIMEOUT, self.house.tasks.wait()).await.is_err() {
+            tracing::warn!("some sessions did not end in time");
+        }
+        let _ = timeout(API_STOP_TIMEOUT, self.api_task).await;
+        self.house.ledger.close().await;
+        if timeout(STOP_TIMEOUT, self.ledger_task).await.is_err() {
+            tracing::error!("some records could not be written in time");
+        }
+        self.house.store.close().await;
+        if let Some(database) = self.database {
+            let _ = tokio::task::spawn_blocking(|| database.stop()).await;
+        }
+        tracing::info!("stopped");
+    }
+
+    /// Written beside its place and renamed, so that a reader never sees half of it.
+    fn write_ready_file(&self) -> Result<(), StartError> {
+        let Some(path) = &self.ready_file else { return Ok(()) };
+        let failed = |source| StartError::File { path: path.clone(), source };
+        let text = serde_json::to_string(&self.addresses).map_err(|error| failed(error.into()))?;
+        let fresh = path.with_extension("new");
+        fs::write(&fresh, text).and_then(|()| fs::rename(&fresh, path)).map_err(failed)
+    }
+}
+
+async fn bind(name: &str, address: SocketAddr) -> Result<TcpListener, StartError> {
+    TcpListener::bind(address).await.map_err(|error| StartError::Listen(bind_failure(name, address, &error)))
+}
+
+fn local_address(name: &str, listener: &TcpListener) -> Result<SocketAddr, StartError> {
+    listener.local_addr().map_err(|error| StartError::Listen(format!("listen.{name}: {error}")))
+}
+
+fn open_database(settings: &Settings) -> Result<(Option<PrivateServer>, String), StartError> {
+    if let Some(url) = &settings.database_url {
+        tracing::info!("using the database of the settings");
+        return Ok((None, url.clone()));
+    }
+    let folder = settings.state_folder.join("database");
+    if folder.join("data").exists() {
+        tracing::info!("starting the private database");
+    } else {
+        tracing::info!(folder = %folder.display(), "setting up the private database; this takes some seconds, once");
+    }
+    let server = PrivateServer::start(&folder)?;
+    let url = server.url("waverant");
+    Ok((Some(server), url))
+}
+
+/// Closes what a run that was killed left open, and says so.
+async fn close_unfinished(store: &Store, recordings: &Path) -> Result<(), StartError> {
+    let takes = recover_takes(store, recordings).await?;
+    let reason = "the service ended unexpectedly";
+    let sessions = store.close_unfinished(OffsetDateTime::now_utc(), reason).await?.sessions;
+    if !sessions.is_empty() || takes > 0 {
+        tracing::warn!(?sessions, takes, "the last run ended unexpectedly; its open sessions are closed now");
+    }
+    Ok(())
+}
+
+async fn make_administrator(store: &Store, file: Option<&Path>) -> Result<(), StartError> {
+    let Some(path) = file else { return Ok(()) };
+    if !store.has_no_users().await? {
+        return Ok(());
+    }
+    let text = fs::read_to_string(path).map_err(|source| StartError::File { path: path.to_owned(), source })?;
+    let wrong = |message: String| StartError::Administrator { path: path.to_owned(), message };
+    let administrator: Administrator = toml::from_str(&text)
+        .map_err(|error| wrong(format!("`name` and `password` were expected: {}", error.message())))?;
+    let password = Secret::new(administrator.password);
+    crate::api::check_user_name(&administrator.name).map_err(&wrong)?;
+    crate::api::check_password(&password).map_err(&wrong)?;
+    store.add_user(&administrator.name, &password, OffsetDateTime::now_utc()).await?;
+    tracing::info!(name = administrator.name, "the first administrator was made from the file");
+    Ok(())
+}
+
+async fn serve_api(listener: TcpListener, state: ApiState, stopping: CancellationToken) {
+    let router = crate::api::router(state).into_make_service_with_connect_info::<SocketAddr>();
+    let served = axum::serve(listener, router).with_graceful_shutdown(stopping.cancelled_owned()).await;
+    if let Err(error) = served {
+        tracing::error!(%error, "the API ended");
+    }
+}

@@ -1,0 +1,190 @@
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::ops::{Range, RangeInclusive};
+use std::path::Path;
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::{LogFormat, SettingsError};
+
+type Text = Option<Spanned<String>>;
+type Number = Option<Spanned<u64>>;
+
+/// The file as it is written; every key may be left out.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct File {
+    pub(super) listen: Listen,
+    pub(super) house: House,
+    pub(super) database: Database,
+    pub(super) limits: Limits,
+    pub(super) log: Log,
+    pub(super) first_run: FirstRun,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Listen {
+    pub(super) rtmp: Text,
+    pub(super) http: Text,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct House {
+    pub(super) host: Text,
+    pub(super) state_folder: Text,
+    pub(super) recordings_folder: Text,
+    pub(super) ready_file: Text,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Database {
+    pub(super) url: Text,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Limits {
+    pub(super) rtmp_connections: Number,
+    pub(super) handshake_timeout_s: Number,
+    pub(super) setup_timeout_s: Number,
+    pub(super) idle_timeout_s: Number,
+    pub(super) message_mib: Number,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Log {
+    pub(super) format: Text,
+    pub(super) level: Text,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct FirstRun {
+    pub(super) administrator_file: Text,
+}
+
+impl File {
+    pub(super) fn parse(path: &Path, text: &str) -> Result<Self, SettingsError> {
+        toml::from_str(text).map_err(|error| {
+            let at = error.span().map_or(0, |span| span.start);
+            place(path, text, at, error.message().to_owned())
+        })
+    }
+}
+
+/// An error at the byte `at` of the file.
+fn place(path: &Path, text: &str, at: usize, message: String) -> SettingsError {
+    let before = text.get(..at).unwrap_or(text);
+    let line = before.matches('\n').count() + 1;
+    let column = before.rsplit('\n').next().map_or(0, |line| line.chars().count()) + 1;
+    SettingsError::File { path: path.to_owned(), line, column, message }
+}
+
+/// Where a value came from, for errors.
+enum Origin {
+    File(Range<usize>),
+    Variable(String),
+}
+
+/// Reads values from the environment before the file before the default.
+pub(super) struct Reader<'a> {
+    path: &'a Path,
+    text: &'a str,
+    variables: HashMap<String, String>,
+}
+
+impl<'a> Reader<'a> {
+    pub(super) fn new(path: &'a Path, text: &'a str, variables: impl IntoIterator<Item = (String, String)>) -> Self {
+        Self { path, text, variables: variables.into_iter().collect() }
+    }
+
+    fn find(&self, section: &str, key: &str, value: Text) -> Option<(String, Origin)> {
+        let name = format!("WAVERANT_{}_{}", section.to_uppercase(), key.to_uppercase());
+        if let Some(value) = self.variables.get(&name) {
+            return Some((value.clone(), Origin::Variable(name)));
+        }
+        value.map(|value| (value.get_ref().clone(), Origin::File(value.span())))
+    }
+
+    fn error(&self, origin: Origin, message: String) -> SettingsError {
+        match origin {
+            Origin::File(span) => place(self.path, self.text, span.start, message),
+            Origin::Variable(name) => SettingsError::Variable { name, message },
+        }
+    }
+
+    pub(super) fn text(&self, section: &str, key: &str, value: Text, default: &str) -> String {
+        self.find(section, key, value).map_or_else(|| default.to_owned(), |(value, _)| value)
+    }
+
+    pub(super) fn optional(&self, section: &str, key: &str, value: Text) -> Option<String> {
+        self.find(section, key, value).map(|(value, _)| value).filter(|value| !value.is_empty())
+    }
+
+    pub(super) fn address(
+        &self,
+        section: &str,
+        key: &str,
+        value: Text,
+        default: &str,
+    ) -> Result<SocketAddr, SettingsError> {
+        let (text, origin) = self.find(section, key, value).unwrap_or_else(|| (default.to_owned(), Origin::File(0..0)));
+        text.parse().map_err(|_| {
+            self.error(origin, format!("`{text}` is no address and port, as in 127.0.0.1:7800 or [::]:7800"))
+        })
+    }
+
+    pub(super) fn number(
+        &self,
+        section: &str,
+        key: &str,
+        value: Number,
+        range: RangeInclusive<u64>,
+        default: u64,
+    ) -> Result<u64, SettingsError> {
+        let value = value.map(|value| Spanned::new(value.span(), value.get_ref().to_string()));
+        let Some((text, origin)) = self.find(section, key, value) else { return Ok(default) };
+        let Ok(number) = text.parse::<u64>() else {
+            return Err(self.error(origin, format!("`{text}` is not a whole number")));
+        };
+        if range.contains(&number) {
+            return Ok(number);
+        }
+        Err(self.error(origin, format!("{number} is not between {} and {}", range.start(), range.end())))
+    }
+
+    pub(super) fn database_url(&self, value: Text) -> Result<Option<String>, SettingsError> {
+        let Some((url, origin)) = self.find("database", "url", value) else { return Ok(None) };
+        if url.is_empty() {
+            return Ok(None);
+        }
+        if !url.starts_with("mysql://") {
+            // The rest may hold a password and is not repeated.
+            let found = url.split_once("://").map_or("text without a scheme", |(scheme, _)| scheme);
+            return Err(self.error(origin, format!("`{found}` stands where `mysql://` was expected")));
+        }
+        Ok(Some(url))
+    }
+
+    pub(super) fn log_format(&self, value: Text) -> Result<LogFormat, SettingsError> {
+        let Some((text, origin)) = self.find("log", "format", value) else { return Ok(LogFormat::Text) };
+        match text.as_str() {
+            "text" => Ok(LogFormat::Text),
+            "json" => Ok(LogFormat::Json),
+            _ => Err(self.error(origin, format!("`{text}` is neither \"text\" nor \"json\""))),
+        }
+    }
+
+    pub(super) fn log_level(&self, value: Text) -> Result<String, SettingsError> {
+        let Some((text, origin)) = self.find("log", "level", value) else { return Ok("info".to_owned()) };
+        match text.parse::<tracing_subscriber::filter::Targets>() {
+            Ok(_) => Ok(text),
+            Err(_) => Err(self.error(origin, format!("`{text}` is no log level: error, warn, info, debug or trace"))),
+        }
+    }
+}

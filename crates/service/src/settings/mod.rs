@@ -1,0 +1,220 @@
+//! Process settings: the file, the environment, and the checks on them.
+
+mod file;
+
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use thiserror::Error;
+use waverant_rtmp::Limits;
+
+use file::{File, Reader};
+
+/// How log lines look.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LogFormat {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+}
+
+/// Why settings cannot be used. The text tells file, line and column, or the variable.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum SettingsError {
+    /// The file cannot be read.
+    #[error("settings file {}: {source}; give its place with --settings, or start from the waverant.toml that is shipped", path.display())]
+    Unreadable {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// The file is not as expected at one place.
+    #[error("{}:{line}:{column}: {message}", path.display())]
+    File {
+        /// The file.
+        path: PathBuf,
+        /// Line, counted from 1.
+        line: usize,
+        /// Column, counted from 1.
+        column: usize,
+        /// What was found and what was expected.
+        message: String,
+    },
+    /// A variable is not as expected.
+    #[error("environment variable {name}: {message}")]
+    Variable {
+        /// The variable.
+        name: String,
+        /// What was found and what was expected.
+        message: String,
+    },
+}
+
+/// Process settings. See the shipped `waverant.toml` for their meaning and defaults.
+#[derive(Clone, Debug)]
+pub struct Settings {
+    /// Where encoders connect.
+    pub rtmp: SocketAddr,
+    /// Where console and API are.
+    pub http: SocketAddr,
+    /// The host shown with stream keys.
+    pub host: String,
+    /// Keys of the house and the private database.
+    pub state_folder: PathBuf,
+    /// Where takes are written.
+    pub recordings_folder: PathBuf,
+    /// Where the bound addresses are written.
+    pub ready_file: Option<PathBuf>,
+    /// A database of one's own.
+    pub database_url: Option<String>,
+    /// Publishers' connections at one time.
+    pub rtmp_connections: usize,
+    /// Bounds on one RTMP peer.
+    pub rtmp_limits: Limits,
+    /// How log lines look.
+    pub log_format: LogFormat,
+    /// Which log lines there are.
+    pub log_level: String,
+    /// From where the first administrator is made.
+    pub administrator_file: Option<PathBuf>,
+}
+
+impl Settings {
+    /// Reads the file at `path` and the variables of the environment.
+    ///
+    /// # Errors
+    /// [`SettingsError`] at the first thing that is not as expected.
+    pub fn load(path: &Path, variables: impl IntoIterator<Item = (String, String)>) -> Result<Self, SettingsError> {
+        let text = std::fs::read_to_string(path);
+        let text = text.map_err(|source| SettingsError::Unreadable { path: path.to_owned(), source })?;
+        Self::parse(path, &text, variables)
+    }
+
+    /// Reads settings from `text`, which stands in the file at `path`.
+    ///
+    /// # Errors
+    /// [`SettingsError`] at the first thing that is not as expected.
+    pub fn parse(
+        path: &Path,
+        text: &str,
+        variables: impl IntoIterator<Item = (String, String)>,
+    ) -> Result<Self, SettingsError> {
+        let file = File::parse(path, text)?;
+        let reader = Reader::new(path, text, variables);
+        let seconds = |value: u64| Duration::from_secs(value);
+        let message_mib = reader.number("limits", "message_mib", file.limits.message_mib, 1..=64, 4)?;
+        Ok(Self {
+            rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
+            http: reader.address("listen", "http", file.listen.http, "127.0.0.1:7800")?,
+            host: reader.text("house", "host", file.house.host, ""),
+            state_folder: reader.text("house", "state_folder", file.house.state_folder, "/var/lib/waverant").into(),
+            recordings_folder: reader
+                .text("house", "recordings_folder", file.house.recordings_folder, "/var/lib/waverant/recordings")
+                .into(),
+            ready_file: reader.optional("house", "ready_file", file.house.ready_file).map(PathBuf::from),
+            database_url: reader.database_url(file.database.url)?,
+            rtmp_connections: usize::try_from(reader.number(
+                "limits",
+                "rtmp_connections",
+                file.limits.rtmp_connections,
+                1..=100_000,
+                256,
+            )?)
+            .unwrap_or(usize::MAX),
+            rtmp_limits: Limits {
+                max_message_bytes: u32::try_from(message_mib << 20).unwrap_or(u32::MAX),
+                handshake_timeout: seconds(reader.number(
+                    "limits",
+                    "handshake_timeout_s",
+                    file.limits.handshake_timeout_s,
+                    1..=600,
+                    5,
+                )?),
+                setup_timeout: seconds(reader.number(
+                    "limits",
+                    "setup_timeout_s",
+                    file.limits.setup_timeout_s,
+                    1..=600,
+                    10,
+                )?),
+                idle_timeout: seconds(reader.number(
+                    "limits",
+                    "idle_timeout_s",
+                    file.limits.idle_timeout_s,
+                    1..=600,
+                    15,
+                )?),
+            },
+            log_format: reader.log_format(file.log.format)?,
+            log_level: reader.log_level(file.log.level)?,
+            administrator_file: reader
+                .optional("first_run", "administrator_file", file.first_run.administrator_file)
+                .map(PathBuf::from),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const SHIPPED: &str = include_str!("../../../../waverant.toml");
+
+    fn parse(text: &str, variables: &[(&str, &str)]) -> Result<Settings, String> {
+        let variables = variables.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned()));
+        Settings::parse(Path::new("w.toml"), text, variables).map_err(|error| error.to_string())
+    }
+
+    #[test]
+    fn the_shipped_file_holds_the_defaults() {
+        let (shipped, empty) = (parse(SHIPPED, &[]).unwrap(), parse("", &[]).unwrap());
+        assert_eq!(format!("{shipped:?}"), format!("{empty:?}"));
+    }
+
+    #[test]
+    fn the_environment_wins_over_the_file() {
+        let settings = parse("[listen]\nrtmp = \"127.0.0.1:1\"", &[("WAVERANT_LISTEN_RTMP", "127.0.0.1:2")]).unwrap();
+        assert_eq!(settings.rtmp.port(), 2);
+    }
+
+    #[rstest]
+    #[case::syntax("[listen]\nrtmp = \"0.0.0.0:1935", "w.toml:2:8: ")]
+    #[case::unknown_key(
+        "[listen]\nrtpm = \"0.0.0.0:1935\"",
+        "w.toml:2:1: unknown field `rtpm`, expected `rtmp` or `http`"
+    )]
+    #[case::unknown_section("[lisen]\n", "w.toml:1:2: unknown field `lisen`")]
+    #[case::wrong_type("[limits]\nmessage_mib = \"4\"", "w.toml:2:15: invalid type: string \"4\", expected u64")]
+    #[case::bad_address(
+        "[listen]\nhttp = \"localhost\"",
+        "w.toml:2:8: `localhost` is no address and port, as in 127.0.0.1:7800"
+    )]
+    #[case::out_of_range("\n[limits]\nidle_timeout_s = 0", "w.toml:3:18: 0 is not between 1 and 600")]
+    #[case::bad_database(
+        "[database]\nurl = \"postgres://x\"",
+        "w.toml:2:7: `postgres` stands where `mysql://` was expected"
+    )]
+    #[case::bad_format("[log]\nformat = \"xml\"", "w.toml:2:10: `xml` is neither \"text\" nor \"json\"")]
+    #[case::bad_level("[log]\nlevel = \"loud=loud\"", "w.toml:2:9: `loud=loud` is no log level")]
+    fn errors_name_their_place(#[case] text: &str, #[case] expected: &str) {
+        let error = parse(text, &[]).unwrap_err();
+        assert!(error.starts_with(expected), "{error}");
+    }
+
+    #[test]
+    fn a_bad_variable_is_named() {
+        let error = parse("", &[("WAVERANT_LIMITS_MESSAGE_MIB", "many")]).unwrap_err();
+        assert_eq!(error, "environment variable WAVERANT_LIMITS_MESSAGE_MIB: `many` is not a whole number");
+    }
+
+    #[test]
+    fn an_unreadable_file_says_what_to_do() {
+        let error = Settings::load(Path::new("/nowhere/w.toml"), []).unwrap_err().to_string();
+        assert!(error.contains("/nowhere/w.toml") && error.contains("--settings"), "{error}");
+    }
+}
