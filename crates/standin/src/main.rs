@@ -1,1 +1,191 @@
-fn main() {}
+//! `waverant-standin`: the outside world for demos and tests.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use anyhow::Context;
+use clap::{Args, Parser, Subcommand};
+use tokio::signal::unix::{SignalKind, signal};
+use waverant_standin::{
+    Clip, Encoder, EncoderFault, EncoderOptions, EncoderReport, Platform, PlatformFault, PlatformOptions,
+    PlatformReport, compare, read_take,
+};
+
+/// Plays an encoder or a platform, and compares what they saw.
+#[derive(Parser, Debug)]
+#[command(name = "waverant-standin", version)]
+enum Arguments {
+    /// Publish a clip over RTMP, again and again, with running timestamps.
+    Encoder(EncoderArguments),
+    /// Take streams over RTMP and remember every payload.
+    Platform(PlatformArguments),
+    /// Compare what an encoder sent with what a platform or a take holds.
+    #[command(subcommand)]
+    Compare(CompareArguments),
+}
+
+#[derive(Args, Debug)]
+struct EncoderArguments {
+    /// The server field.
+    #[arg(long)]
+    server: String,
+    /// The key field.
+    #[arg(long, env = "STANDIN_KEY", hide_env_values = true)]
+    key: String,
+    /// The clip, fragmented MP4 with H.264 and AAC.
+    #[arg(long)]
+    clip: PathBuf,
+    /// How long to publish, in seconds.
+    #[arg(long, default_value_t = 20.0)]
+    seconds: f64,
+    /// Break the line after so many seconds.
+    #[arg(long)]
+    break_after: Option<f64>,
+    /// Fall silent after so many seconds.
+    #[arg(long)]
+    stall_after: Option<f64>,
+    /// Begin anew when the server ends the stream or the line breaks.
+    #[arg(long)]
+    again: bool,
+    /// Write what was sent into this file as JSON.
+    #[arg(long)]
+    report: Option<PathBuf>,
+}
+
+#[derive(Args, Debug)]
+struct PlatformArguments {
+    /// Where to listen; port 0 takes a free one.
+    #[arg(long, default_value = "127.0.0.1:0")]
+    listen: SocketAddr,
+    /// The only key that is taken.
+    #[arg(long, env = "STANDIN_KEY", hide_env_values = true)]
+    key: String,
+    /// Write the address here when it listens.
+    #[arg(long)]
+    ready_file: Option<PathBuf>,
+    /// Write what was received into this file as JSON at the end.
+    #[arg(long)]
+    report: Option<PathBuf>,
+    /// Refuse every publisher.
+    #[arg(long)]
+    refuse: bool,
+    /// Reset the first connection after so many seconds.
+    #[arg(long)]
+    reset_once_after: Option<f64>,
+    /// Read nothing after so many seconds.
+    #[arg(long)]
+    stall_after: Option<f64>,
+    /// Read no more than so many bytes a second.
+    #[arg(long)]
+    read_slowly: Option<u32>,
+}
+
+#[derive(Subcommand, Debug)]
+enum CompareArguments {
+    /// With a platform's report.
+    Platform {
+        /// The encoder's report.
+        sent: PathBuf,
+        /// The platform's report.
+        received: PathBuf,
+    },
+    /// With a take.
+    Take {
+        /// The encoder's report.
+        sent: PathBuf,
+        /// The take.
+        take: PathBuf,
+    },
+}
+
+#[tokio::main(flavor = "current_thread")]
+async fn main() -> anyhow::Result<()> {
+    match Arguments::parse() {
+        Arguments::Encoder(arguments) => run_encoder(arguments).await,
+        Arguments::Platform(arguments) => run_platform(arguments).await,
+        Arguments::Compare(CompareArguments::Platform { sent, received }) => {
+            let (sent, received): (EncoderReport, PlatformReport) = (read_json(&sent)?, read_json(&received)?);
+            let last = received.connections.last().context("no publisher came")?;
+            print_comparison(&sent, &last.received, None)
+        }
+        Arguments::Compare(CompareArguments::Take { sent, take }) => {
+            let (marks, seconds) = read_take(&take)?;
+            print_comparison(&read_json(&sent)?, &marks, Some(seconds))
+        }
+    }
+}
+
+async fn run_encoder(arguments: EncoderArguments) -> anyhow::Result<()> {
+    let clip = Clip::load(&arguments.clip)?;
+    let mut options = EncoderOptions::new(arguments.server, arguments.key, Duration::from_secs_f64(arguments.seconds));
+    options.fault = arguments
+        .break_after
+        .map(|seconds| EncoderFault::BreakAfter(Duration::from_secs_f64(seconds)))
+        .or(arguments.stall_after.map(|seconds| EncoderFault::StallAfter(Duration::from_secs_f64(seconds))));
+    loop {
+        let outcome = Encoder::new(clip.clone(), options.clone()).run().await;
+        if !arguments.again {
+            let report = outcome?;
+            eprintln!("waverant-standin: {:?} after {} payloads", report.end, report.sent.len());
+            return arguments.report.map_or(Ok(()), |path| write_json(&path, &report));
+        }
+        match outcome {
+            Ok(report) => options.first_packet = report.next_packet,
+            Err(error) => eprintln!("waverant-standin: {error:#}"),
+        }
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
+}
+
+async fn run_platform(arguments: PlatformArguments) -> anyhow::Result<()> {
+    let seconds = Duration::from_secs_f64;
+    let fault = if arguments.refuse {
+        Some(PlatformFault::Refuse)
+    } else {
+        let reset = arguments.reset_once_after.map(|time| PlatformFault::ResetOnceAfter(seconds(time)));
+        let stall = arguments.stall_after.map(|time| PlatformFault::StallAfter(seconds(time)));
+        reset.or(stall).or(arguments.read_slowly.map(PlatformFault::ReadSlowly))
+    };
+    let options = PlatformOptions { listen: arguments.listen, key: arguments.key, fault };
+    let platform = Platform::start(options).await?;
+    if let Some(path) = &arguments.ready_file {
+        let fresh = path.with_extension("new");
+        std::fs::write(&fresh, platform.address().to_string())?;
+        std::fs::rename(fresh, path)?;
+    }
+    let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = interrupt.recv() => {}
+    }
+    arguments.report.map_or(Ok(()), |path| write_json(&path, &platform.report()))
+}
+
+#[expect(clippy::print_stdout, reason = "the comparison is the program's output")]
+fn print_comparison(
+    sent: &EncoderReport,
+    received: &[waverant_standin::Mark],
+    seconds: Option<f64>,
+) -> anyhow::Result<()> {
+    let sent_pictures = sent.sent.iter().filter(|mark| mark.kind.is_picture()).count();
+    let found = compare(&sent.sent, received, true);
+    let from = found.first_picture.map_or("-".to_owned(), |first| first.to_string());
+    let length = seconds.map(|seconds| format!("  length {seconds:.3} s")).unwrap_or_default();
+    let verdict = found.fault.as_deref().unwrap_or("digests equal");
+    println!(
+        "pictures {}/{sent_pictures} from {from}  audio {}  {verdict}{length}",
+        found.picture_count, found.sound_count
+    );
+    anyhow::ensure!(found.fault.is_none(), "they differ");
+    Ok(())
+}
+
+fn read_json<T: serde::de::DeserializeOwned>(path: &PathBuf) -> anyhow::Result<T> {
+    let text = std::fs::read_to_string(path).with_context(|| path.display().to_string())?;
+    serde_json::from_str(&text).with_context(|| path.display().to_string())
+}
+
+fn write_json<T: serde::Serialize>(path: &PathBuf, value: &T) -> anyhow::Result<()> {
+    std::fs::write(path, serde_json::to_string(value)?).with_context(|| path.display().to_string())
+}

@@ -1,0 +1,99 @@
+use std::path::Path;
+
+use anyhow::Context;
+use bytes::{BufMut, Bytes, BytesMut};
+use waverant_container::Mp4File;
+use waverant_media::{CodecParameters, MediaTime, TrackKind, Tracks};
+
+/// Identifies our stamps among the SEI messages of a picture.
+const STAMP_ID: [u8; 16] = *b"waverant stamp 1";
+
+/// SEI payload type of unregistered user data.
+///
+/// Source: ISO/IEC 14496-10, D.1.7
+const USER_DATA: u8 = 5;
+
+/// A packet of the clip in the order in which it is sent.
+#[derive(Clone, Debug)]
+pub(crate) struct ClipPacket {
+    pub(crate) kind: TrackKind,
+    pub(crate) dts: MediaTime,
+    pub(crate) composition_ms: i64,
+    pub(crate) keyframe: bool,
+    pub(crate) payload: Bytes,
+}
+
+/// A clip that is sent over and over with running timestamps.
+#[derive(Clone, Debug)]
+pub struct Clip {
+    pub(crate) tracks: Tracks,
+    packets: Vec<ClipPacket>,
+    length: MediaTime,
+}
+
+impl Clip {
+    /// Reads a fragmented MP4 file.
+    ///
+    /// # Errors
+    /// If the file cannot be read or holds no packets.
+    pub fn load(path: &Path) -> anyhow::Result<Self> {
+        let bytes = std::fs::read(path).with_context(|| format!("clip {}", path.display()))?;
+        let file = Mp4File::parse(&bytes.into()).with_context(|| format!("clip {}", path.display()))?;
+        let mut tracks = Tracks::new();
+        let mut packets = Vec::new();
+        for track in &file.tracks {
+            let Some(codec) = &track.codec else { continue };
+            let kind = codec.kind();
+            tracks.set(waverant_media::Track { id: track.track_id(), codec: codec.clone() });
+            packets.extend(track.samples.iter().map(|sample| ClipPacket {
+                kind,
+                dts: sample.dts,
+                composition_ms: sample.pts.millis() - sample.dts.millis(),
+                keyframe: sample.sync,
+                payload: sample.payload.clone(),
+            }));
+        }
+        packets.sort_by_key(|packet| packet.dts);
+        anyhow::ensure!(!packets.is_empty(), "clip {} holds no packets", path.display());
+        Ok(Self { tracks, packets, length: file.duration() })
+    }
+
+    /// Packet `number` of an endless repetition.
+    pub(crate) fn packet(&self, number: usize) -> ClipPacket {
+        let round = i64::try_from(number / self.packets.len()).unwrap_or(0);
+        let packet = &self.packets[number % self.packets.len()];
+        let dts = MediaTime::from_ticks(packet.dts.ticks() + round * self.length.ticks());
+        let payload = match packet.kind {
+            TrackKind::Video => stamped(&packet.payload, number),
+            TrackKind::Audio => packet.payload.clone(),
+        };
+        ClipPacket { dts, payload, ..packet.clone() }
+    }
+
+    /// The H.264 and AAC headers.
+    pub(crate) fn headers(&self) -> (Option<Bytes>, Option<Bytes>) {
+        let header = |kind: TrackKind| {
+            self.tracks.iter().find(|track| track.codec.kind() == kind).and_then(|track| match &track.codec {
+                CodecParameters::H264(config) => Some(config.raw().clone()),
+                CodecParameters::Aac(config) => Some(config.raw().clone()),
+                _ => None,
+            })
+        };
+        (header(TrackKind::Video), header(TrackKind::Audio))
+    }
+}
+
+/// Puts an SEI message with the packet's number before a picture, so that no two pictures of a
+/// show are alike and a lost or repeated one is noticed.
+fn stamped(picture: &Bytes, number: usize) -> Bytes {
+    let mut out = BytesMut::with_capacity(picture.len() + 48);
+    let text = format!("{number:012}");
+    let size = STAMP_ID.len() + text.len();
+    out.put_u32(u32::try_from(size + 4).unwrap_or(0));
+    out.put_slice(&[6, USER_DATA, u8::try_from(size).unwrap_or(0)]);
+    out.put_slice(&STAMP_ID);
+    out.put_slice(text.as_bytes());
+    out.put_u8(0x80);
+    out.put_slice(picture);
+    out.freeze()
+}

@@ -1,0 +1,123 @@
+use serde::Serialize;
+
+use crate::{Mark, MarkKind};
+
+/// What came of comparing a receiver with the sender.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Comparison {
+    /// Pictures that the receiver got.
+    pub picture_count: usize,
+    /// Audio frames that the receiver got.
+    pub sound_count: usize,
+    /// Where in the sender's pictures the receiver's begin.
+    pub first_picture: Option<usize>,
+    /// What is wrong; none if all is well.
+    pub fault: Option<String>,
+}
+
+/// Compares what `received` holds with what was `sent`: the first video must be a header and
+/// then a keyframe, pictures and sound must be an unbroken run of the sender's, and timestamps
+/// must never go back. With `to_the_end` the runs must reach the sender's last payloads.
+pub fn compare(sent: &[Mark], received: &[Mark], to_the_end: bool) -> Comparison {
+    let pictures = digests(received, MarkKind::is_picture);
+    let sounds = digests(received, |kind| kind == MarkKind::Sound);
+    let sent_pictures = digests(sent, MarkKind::is_picture);
+    let sent_sounds = digests(sent, |kind| kind == MarkKind::Sound);
+    let fault = check_start(received)
+        .or_else(|| check_times(received))
+        .or_else(|| check_run("picture", &sent_pictures, &pictures, to_the_end))
+        .or_else(|| check_run("audio frame", &sent_sounds, &sounds, to_the_end));
+    let first_picture = pictures.first().and_then(|first| sent_pictures.iter().position(|digest| digest == first));
+    Comparison { picture_count: pictures.len(), sound_count: sounds.len(), first_picture, fault }
+}
+
+/// Where `received` stops being a run of `sent`; none if it is one all along.
+pub fn first_difference(sent: &[Mark], received: &[Mark]) -> Option<String> {
+    let pictures = |marks| digests(marks, MarkKind::is_picture);
+    check_run("picture", &pictures(sent), &pictures(received), false)
+}
+
+fn digests(marks: &[Mark], wanted: impl Fn(MarkKind) -> bool) -> Vec<&str> {
+    marks.iter().filter(|mark| wanted(mark.kind)).map(|mark| mark.digest.as_str()).collect()
+}
+
+/// Files keep their headers elsewhere; so only a header out of place is a fault.
+fn check_start(received: &[Mark]) -> Option<String> {
+    let mut video = received.iter().filter(|mark| !matches!(mark.kind, MarkKind::Sound | MarkKind::AudioHeader));
+    let first = video.find(|mark| mark.kind != MarkKind::VideoHeader)?;
+    (first.kind != MarkKind::Keyframe).then(|| "the first picture is no keyframe".to_owned())
+}
+
+fn check_times(received: &[Mark]) -> Option<String> {
+    for (name, wanted) in [("picture", true), ("audio", false)] {
+        let times = received.iter().filter(|mark| mark.kind.is_picture() == wanted).map(|mark| mark.timestamp_ms);
+        let times: Vec<u32> = times.collect();
+        if let Some(pair) = times.windows(2).find(|pair| pair[1] < pair[0]) {
+            return Some(format!("{name} timestamps go back from {} to {} ms", pair[0], pair[1]));
+        }
+    }
+    None
+}
+
+fn check_run(name: &str, sent: &[&str], received: &[&str], to_the_end: bool) -> Option<String> {
+    if received.is_empty() {
+        return Some(format!("no {name} arrived"));
+    }
+    let candidates = sent.iter().enumerate().filter(|(_, digest)| **digest == received[0]).map(|(at, _)| at);
+    let mut best = 0;
+    for start in candidates {
+        let rest = &sent[start..];
+        let equal = rest.iter().zip(received).take_while(|(sent, received)| sent == received).count();
+        if equal == received.len() && (!to_the_end || rest.len() == equal) {
+            return None;
+        }
+        best = best.max(equal);
+    }
+    let (total, end) = (received.len(), if to_the_end { " up to the end" } else { "" });
+    Some(format!("{name} {best} of {total} is not what was sent{end}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn show() -> Vec<Mark> {
+        let header = Mark::new(MarkKind::VideoHeader, 0, b"header");
+        let pictures = (0u32..20).map(|number| {
+            let kind = if number % 5 == 0 { MarkKind::Keyframe } else { MarkKind::Picture };
+            Mark::new(kind, number * 40, &number.to_be_bytes())
+        });
+        let sounds =
+            (0u32..20).map(|number| Mark::new(MarkKind::Sound, number * 40, &[7, 7, number.to_be_bytes()[3] % 4]));
+        std::iter::once(header).chain(pictures).chain(sounds).collect()
+    }
+
+    fn after(sent: &[Mark], time: u32) -> Vec<Mark> {
+        let late = |mark: &&Mark| mark.timestamp_ms >= time || mark.kind == MarkKind::VideoHeader;
+        sent.iter().filter(late).cloned().collect()
+    }
+
+    #[test]
+    fn a_run_from_a_keyframe_to_the_end_is_well() {
+        let sent = show();
+        let got = compare(&sent, &after(&sent, 200), true);
+        assert_eq!((got.fault, got.first_picture, got.picture_count), (None, Some(5), 15));
+    }
+
+    #[test]
+    fn faults_are_found() {
+        let sent = show();
+        let fault = |received: &[Mark]| compare(&sent, received, true).fault.unwrap();
+        assert_eq!(fault(&after(&sent, 240)), "the first picture is no keyframe");
+        let mut hole = after(&sent, 200);
+        hole.remove(4);
+        assert_eq!(fault(&hole), "picture 3 of 14 is not what was sent up to the end");
+        let mut back = after(&sent, 200);
+        back[3].timestamp_ms = 0;
+        assert!(fault(&back).starts_with("picture timestamps go back"));
+        let mut short = after(&sent, 200);
+        short.pop();
+        assert!(fault(&short).contains("audio frame"));
+        assert_eq!(fault(&[]), "no picture arrived");
+    }
+}

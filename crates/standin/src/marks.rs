@@ -1,0 +1,45 @@
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+
+/// What a payload was.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum MarkKind {
+    /// An H.264 decoder configuration.
+    VideoHeader,
+    /// An AAC configuration.
+    AudioHeader,
+    /// A picture that decoding can start at.
+    Keyframe,
+    /// Another picture.
+    Picture,
+    /// An audio frame.
+    Sound,
+}
+
+impl MarkKind {
+    /// True for pictures of either sort.
+    pub fn is_picture(self) -> bool {
+        matches!(self, Self::Keyframe | Self::Picture)
+    }
+}
+
+/// What is remembered of a payload that was sent or received.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mark {
+    /// What it was.
+    pub kind: MarkKind,
+    /// Its RTMP timestamp.
+    pub timestamp_ms: u32,
+    /// The first 16 bytes of its SHA-256, in hexadecimal digits.
+    pub digest: String,
+}
+
+impl Mark {
+    /// Remembers a payload.
+    pub fn new(kind: MarkKind, timestamp_ms: u32, payload: &[u8]) -> Self {
+        let digest = Sha256::digest(payload);
+        let digest = digest.iter().take(16).map(|byte| format!("{byte:02x}")).collect();
+        Self { kind, timestamp_ms, digest }
+    }
+}
