@@ -28,7 +28,7 @@ pub struct Entry {
     /// The tracks; a different `Arc` means changed parameters.
     pub tracks: Arc<Tracks>,
     /// Pictures that the session had before this packet.
-    video_frames_before: u64,
+    pub(crate) video_frames_before: u64,
 }
 
 /// A reader's place in the hub.

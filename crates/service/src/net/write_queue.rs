@@ -78,7 +78,7 @@ mod tests {
     async fn everything_arrives_in_order_through_a_narrow_pipe() {
         let (mut near, mut far) = tokio::io::duplex(7);
         let mut queue = WriteQueue::default();
-        let mut expected = Vec::new();
+        let mut expected: Vec<u8> = Vec::new();
         for number in 0u8..200 {
             let piece = vec![number; usize::from(number % 23)];
             expected.extend(&piece);

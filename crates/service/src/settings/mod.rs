@@ -183,7 +183,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case::syntax("[listen]\nrtmp = \"0.0.0.0:1935", "w.toml:2:8: ")]
+    #[case::syntax("[listen]\nrtmp = \"0.0.0.0:1935", "w.toml:2:21: invalid basic string")]
     #[case::unknown_key(
         "[listen]\nrtpm = \"0.0.0.0:1935\"",
         "w.toml:2:1: unknown field `rtpm`, expected `rtmp` or `http`"

@@ -24,9 +24,15 @@ pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
     show.news.notify_waiters();
     // The next encoder may begin a new session while this one is wound up.
     house.forget(&show);
-    let legs: Vec<JoinHandle<()>> = std::mem::take(&mut *show.legs.lock()).into_values().map(|leg| leg.task).collect();
-    for task in legs.into_iter().chain(recorder) {
-        finish(task).await;
+    // The handles are kept while the legs finish: a leg without orders would end before it has
+    // sent the last packets.
+    let legs = std::mem::take(&mut *show.legs.lock());
+    for leg in legs.into_values() {
+        finish(leg.task).await;
+        drop(leg.orders);
+    }
+    if let Some(recorder) = recorder {
+        finish(recorder).await;
     }
     let loss_count = show.life.lock().loss_count();
     let reason = show.end_reason.lock().clone();

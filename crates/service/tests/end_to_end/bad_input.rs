@@ -1,0 +1,132 @@
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::time::{Duration, Instant};
+
+use waverant_standin::{EncoderEnd, compare};
+
+use crate::house::{Ground, House, PATIENCE};
+
+/// What a connection gets until it is closed; fails if it is not closed in time.
+fn read_until_closed(mut stream: TcpStream) -> Vec<u8> {
+    stream.set_read_timeout(Some(PATIENCE)).unwrap();
+    let mut got = Vec::new();
+    match stream.read_to_end(&mut got) {
+        Ok(_) => {}
+        Err(error) => assert_eq!(error.kind(), std::io::ErrorKind::ConnectionReset, "{error}"),
+    }
+    got
+}
+
+fn reasons(house: &House<'_>) -> Vec<(String, String)> {
+    let listed = house.get("/turned-away?limit=500");
+    let text = |item: &serde_json::Value, field: &str| item[field].as_str().unwrap().to_owned();
+    listed["items"].as_array().unwrap().iter().map(|item| (text(item, "reason"), text(item, "detail"))).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_broken_settings_file_is_named_with_its_place() {
+    let ground = Ground::new().await;
+    std::fs::write(ground.path("waverant.toml"), "[listen]\nrtmp = \"0.0.0.0:1935\n").unwrap();
+    let (code, errors) = ground.run_to_end();
+    assert_eq!(code, Some(2));
+    assert!(errors.contains("waverant.toml:2:21: "), "{errors}");
+    std::fs::remove_file(ground.path("waverant.toml")).unwrap();
+    let (code, errors) = ground.run_to_end();
+    assert_eq!(code, Some(2));
+    assert!(errors.contains("waverant.toml: No such file"), "{errors}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_port_in_use_is_named() {
+    let ground = Ground::new().await;
+    let holder = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = holder.local_addr().unwrap();
+    let output = ground.command().env("WAVERANT_LISTEN_RTMP", address.to_string()).output().unwrap();
+    let errors = String::from_utf8_lossy(&output.stderr);
+    assert_eq!(output.status.code(), Some(2));
+    assert!(errors.contains(&format!("listen.rtmp {address}: ")), "{errors}");
+    assert!(errors.contains("another program listens there"), "{errors}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_unwritable_recordings_folder_is_named() {
+    let ground = Ground::new().await;
+    std::fs::write(ground.path("recordings"), "in the way").unwrap();
+    let (code, errors) = ground.run_to_end();
+    assert_eq!(code, Some(2));
+    assert!(errors.contains("recordings folder") && errors.contains("cannot be written"), "{errors}");
+    let output = ground.command().arg("check").output().unwrap();
+    assert_eq!(output.status.code(), Some(1), "check says so too");
+    assert!(String::from_utf8_lossy(&output.stdout).contains("FAIL recordings folder"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn garbage_is_closed_at_once_and_listed() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let mut stream = TcpStream::connect(house.rtmp).unwrap();
+    stream.write_all(b"GET / HTTP/1.1\r\nHost: relay\r\n\r\n").unwrap();
+    let began = Instant::now();
+    assert!(read_until_closed(stream).is_empty());
+    assert!(began.elapsed() < Duration::from_secs(5));
+    house.wait_until("it is listed", |house| !reasons(house).is_empty()).await;
+    let (reason, detail) = reasons(&house).remove(0);
+    assert_eq!(reason, "not_understood");
+    assert!(detail.contains("the first byte is 0x47"), "{detail}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_message_of_sixteen_megabytes_is_refused() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let mut stream = TcpStream::connect(house.rtmp).unwrap();
+    let mut hello = vec![3];
+    hello.resize(1 + 1536, 7);
+    stream.write_all(&hello).unwrap();
+    let mut answer = vec![0; 1 + 2 * 1536];
+    stream.read_exact(&mut answer).unwrap();
+    stream.write_all(&answer[1..=1536]).unwrap();
+    // Type 0 header on chunk stream 3: a command of 0xffffff bytes.
+    stream.write_all(&[3, 0, 0, 0, 0xff, 0xff, 0xff, 20, 0, 0, 0, 0]).unwrap();
+    read_until_closed(stream);
+    house.wait_until("it is listed", |house| !reasons(house).is_empty()).await;
+    let (reason, detail) = reasons(&house).remove(0);
+    assert_eq!(reason, "not_understood");
+    assert!(detail.contains("16777215 bytes was announced, the limit is 4194304"), "{detail}");
+}
+
+/// 200 silent connections beside a show: the show is not hurt, the silent ones time out, and
+/// new encoders can still come in.
+#[tokio::test(flavor = "multi_thread")]
+async fn two_hundred_silent_connections_hurt_nobody() {
+    let ground = Ground::new().await;
+    ground.write_settings("[limits]\nhandshake_timeout_s = 2\n");
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let platform = house.add_platform("plovio", None).await;
+    let silent: Vec<TcpStream> = (0..200).map(|_| TcpStream::connect(house.rtmp).unwrap()).collect();
+    let before = house.resident_kib();
+    let sent = house.publish(house.encoder(&key, 4.0)).await;
+    assert_eq!(sent.end, EncoderEnd::Finished);
+    assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+    assert_eq!(compare(&sent.sent, &platform.report().connections[0].received, true).fault, None);
+    for stream in silent {
+        assert!(read_until_closed(stream).is_empty());
+    }
+    house.wait_until("all are listed", |house| reasons(house).len() == 200).await;
+    assert!(reasons(&house).iter().all(|(reason, _)| reason == "too_slow"));
+    let grown = house.resident_kib().saturating_sub(before);
+    assert!(grown < 64 * 1024, "memory grew by {grown} KiB");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn more_connections_than_allowed_are_closed() {
+    let ground = Ground::new().await;
+    ground.write_settings("[limits]\nrtmp_connections = 2\n");
+    let house = ground.start();
+    let _held: Vec<TcpStream> = (0..2).map(|_| TcpStream::connect(house.rtmp).unwrap()).collect();
+    tokio::time::sleep(Duration::from_millis(100)).await;
+    read_until_closed(TcpStream::connect(house.rtmp).unwrap());
+    house.wait_until("it is listed", |house| !reasons(house).is_empty()).await;
+    assert_eq!(reasons(&house)[0].0, "too_many_connections");
+}

@@ -1,0 +1,240 @@
+//! A running service for one test.
+
+use std::io::Read;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use serde_json::{Value, json};
+use waverant_standin::{Clip, Encoder, EncoderOptions, EncoderReport, Platform, PlatformFault, PlatformOptions};
+use waverant_store::TestDatabase;
+
+pub(crate) const PASSWORD: &str = "regatta morning";
+pub(crate) const PLATFORM_KEY: &str = "platform-key-7781";
+
+/// How long anything on loopback may take before the test fails.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
+
+pub(crate) fn clip() -> Clip {
+    Clip::load(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/regatta.mp4")).unwrap()
+}
+
+/// A folder with settings for a service on free ports and a database of its own.
+pub(crate) struct Ground {
+    pub(crate) folder: tempfile::TempDir,
+    database: TestDatabase,
+}
+
+impl Ground {
+    pub(crate) async fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::write(
+            folder.path().join("administrator.toml"),
+            format!("name = \"harbour\"\npassword = \"{PASSWORD}\"\n"),
+        )
+        .unwrap();
+        let ground = Self { folder, database: TestDatabase::create().await.unwrap() };
+        ground.write_settings("");
+        ground
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub(crate) fn log(&self) -> String {
+        std::fs::read_to_string(self.path("log")).unwrap_or_default()
+    }
+
+    /// Writes the settings file with `more` behind it.
+    pub(crate) fn write_settings(&self, more: &str) {
+        let text = format!(
+            "[listen]\nrtmp = \"127.0.0.1:0\"\nhttp = \"127.0.0.1:0\"\n\
+             [house]\nstate_folder = \"{state}\"\nrecordings_folder = \"{recordings}\"\nready_file = \"{ready}\"\n\
+             [database]\nurl = \"{url}\"\n[first_run]\nadministrator_file = \"{administrator}\"\n{more}",
+            state = self.path("state").display(),
+            recordings = self.path("recordings").display(),
+            ready = self.path("ready.json").display(),
+            url = self.database.url(),
+            administrator = self.path("administrator.toml").display(),
+        );
+        std::fs::write(self.path("waverant.toml"), text).unwrap();
+    }
+
+    pub(crate) fn command(&self) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_waverantd"));
+        command.arg("--settings").arg(self.path("waverant.toml"));
+        command.env_clear().env("PATH", std::env::var("PATH").unwrap());
+        command
+    }
+
+    /// Runs the program to its end and returns exit code and stderr.
+    pub(crate) fn run_to_end(&self) -> (Option<i32>, String) {
+        let output = self.command().stdin(Stdio::null()).output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
+    }
+
+    pub(crate) fn start(&self) -> House<'_> {
+        let _ = std::fs::remove_file(self.path("ready.json"));
+        let log = std::fs::OpenOptions::new().create(true).append(true).open(self.path("log")).unwrap();
+        let mut child = self.command().stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn().unwrap();
+        let deadline = Instant::now() + PATIENCE;
+        let ready = loop {
+            if let Ok(text) = std::fs::read_to_string(self.path("ready.json")) {
+                break serde_json::from_str::<Value>(&text).unwrap();
+            }
+            assert!(child.try_wait().unwrap().is_none(), "waverantd ended: {}", self.log());
+            assert!(Instant::now() < deadline, "waverantd is not ready: {}", self.log());
+            std::thread::sleep(Duration::from_millis(10));
+        };
+        let address = |name: &str| ready[name].as_str().unwrap().parse().unwrap();
+        let mut house =
+            House { ground: self, child, rtmp: address("rtmp"), http: address("http"), token: String::new() };
+        let signed_in = house.call(
+            "POST",
+            "/sign-in",
+            Some(json!({"name": "harbour", "password": PASSWORD, "token_label": "test"})),
+        );
+        house.token = signed_in["token"].as_str().unwrap().to_owned();
+        house
+    }
+}
+
+/// A running `waverantd`. Killed when dropped.
+pub(crate) struct House<'a> {
+    pub(crate) ground: &'a Ground,
+    pub(crate) child: Child,
+    pub(crate) rtmp: SocketAddr,
+    pub(crate) http: SocketAddr,
+    token: String,
+}
+
+impl House<'_> {
+    /// Calls the API; the answer must be a success.
+    pub(crate) fn call(&self, method: &str, path: &str, body: Option<Value>) -> Value {
+        let (status, answer) = self.try_call(method, path, body);
+        assert!((200..300).contains(&status), "{method} {path}: {status} {answer}");
+        answer
+    }
+
+    pub(crate) fn get(&self, path: &str) -> Value {
+        self.call("GET", path, None)
+    }
+
+    /// Calls the API; returns status and answer.
+    pub(crate) fn try_call(&self, method: &str, path: &str, body: Option<Value>) -> (u16, Value) {
+        let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+        let request = ureq::http::Request::builder()
+            .method(method)
+            .uri(format!("http://{}/api/v1{path}", self.http))
+            .header("authorization", format!("Bearer {}", self.token))
+            .header("content-type", "application/json")
+            .body(body.map(|body| body.to_string()).unwrap_or_default())
+            .unwrap();
+        let mut response = agent.run(request).unwrap();
+        let text = response.body_mut().read_to_string().unwrap();
+        (response.status().as_u16(), serde_json::from_str(&text).unwrap_or(Value::Null))
+    }
+
+    /// Fetches a take's bytes.
+    pub(crate) fn fetch(&self, path: &str) -> Vec<u8> {
+        let mut response = ureq::get(format!("http://{}/api/v1{path}", self.http))
+            .header("authorization", format!("Bearer {}", self.token))
+            .call()
+            .unwrap();
+        let mut bytes = Vec::new();
+        response.body_mut().as_reader().read_to_end(&mut bytes).unwrap();
+        bytes
+    }
+
+    /// Makes the channel `finish-line` with a key; returns the key.
+    pub(crate) fn make_channel(&self, hold_ms: u32) -> String {
+        self.call(
+            "POST",
+            "/channels",
+            Some(json!({"name": "finish-line", "title": "Finish line", "hold_ms": hold_ms})),
+        );
+        let made = self.call("POST", "/channels/finish-line/keys", Some(json!({"label": "van"})));
+        made["encoder"]["key"].as_str().unwrap().to_owned()
+    }
+
+    /// Starts a platform and makes it a destination of the channel.
+    pub(crate) async fn add_platform(&self, name: &str, fault: Option<PlatformFault>) -> Platform {
+        let options = PlatformOptions { listen: "127.0.0.1:0".parse().unwrap(), key: PLATFORM_KEY.to_owned(), fault };
+        let platform = Platform::start(options).await.unwrap();
+        let destination = json!({"name": name, "address": platform.url(), "key": PLATFORM_KEY});
+        self.call("POST", "/destinations", Some(destination));
+        self.switch(name, true);
+        platform
+    }
+
+    pub(crate) fn switch(&self, destination: &str, is_on: bool) {
+        let path = format!("/channels/finish-line/destinations/{destination}");
+        self.call("PUT", &path, Some(json!({ "is_on": is_on })));
+    }
+
+    pub(crate) fn encoder(&self, key: &str, seconds: f64) -> EncoderOptions {
+        EncoderOptions::new(format!("rtmp://{}/in", self.rtmp), key, Duration::from_secs_f64(seconds))
+    }
+
+    pub(crate) async fn publish(&self, options: EncoderOptions) -> EncoderReport {
+        Encoder::new(clip(), options).run().await.unwrap()
+    }
+
+    /// The live state of the channel.
+    pub(crate) fn live(&self) -> Value {
+        self.get("/live")["channels"][0].clone()
+    }
+
+    /// Waits until `condition` holds, asking every 50 ms.
+    pub(crate) async fn wait_until(&self, what: &str, condition: impl Fn(&Self) -> bool) {
+        let deadline = Instant::now() + PATIENCE;
+        while !condition(self) {
+            assert!(Instant::now() < deadline, "waited too long until {what}\n{}", self.ground.log());
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// Waits until session `id` has its end in the records; returns it with legs and takes.
+    pub(crate) async fn ended_session(&self, id: u64) -> Value {
+        let path = format!("/sessions/{id}");
+        let is_ended = |house: &Self| {
+            let (status, session) = house.try_call("GET", &path, None);
+            status == 200 && !session["session"]["ended_at"].is_null()
+        };
+        self.wait_until("the session is in the records", is_ended).await;
+        self.get(&path)
+    }
+
+    pub(crate) fn signal(&self, signal: &str) {
+        let pid = self.child.id().to_string();
+        assert!(Command::new("kill").args([signal, &pid]).status().unwrap().success());
+    }
+
+    /// Waits for the process to end; returns its exit code.
+    pub(crate) fn wait_for_exit(&mut self) -> Option<i32> {
+        let deadline = Instant::now() + PATIENCE;
+        loop {
+            if let Some(status) = self.child.try_wait().unwrap() {
+                return status.code();
+            }
+            assert!(Instant::now() < deadline, "waverantd does not end: {}", self.ground.log());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// Resident memory in KiB.
+    pub(crate) fn resident_kib(&self) -> u64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
+        let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap();
+        line.split_whitespace().nth(1).unwrap().parse().unwrap()
+    }
+}
+
+impl Drop for House<'_> {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}

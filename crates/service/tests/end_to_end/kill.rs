@@ -1,0 +1,60 @@
+use std::time::Duration;
+
+use waverant_standin::{Encoder, first_difference, read_take};
+
+use crate::house::{Ground, PATIENCE, clip};
+
+/// `kill -9` in mid-show: the take plays to within 2 s of the kill, and the next start closes
+/// session and take in the records and says so.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_killed_service_leaves_a_take_that_plays() {
+    let ground = Ground::new().await;
+    let mut house = ground.start();
+    let key = house.make_channel(0);
+    let platform = house.add_platform("plovio", None).await;
+    let encoder = tokio::spawn(Encoder::new(clip(), house.encoder(&key, 30.0)).run());
+    assert!(platform.wait_for(PATIENCE, |report| report.connections.iter().any(|c| c.received.len() > 400)).await);
+    house.signal("-KILL");
+    house.wait_for_exit();
+    let sent = encoder.await.unwrap().unwrap();
+    drop(house);
+
+    let house = ground.start();
+    let log = ground.log();
+    assert!(log.contains("the last run ended unexpectedly"), "{log}");
+    let session = house.get("/sessions/1");
+    assert_eq!(session["session"]["end_reason"], "the service ended unexpectedly");
+    let take = &session["takes"][0];
+    assert_eq!(take["state"], "cut off");
+    let file = ground.path("recordings").join(take["path"].as_str().unwrap());
+    let (marks, seconds) = read_take(&file).unwrap();
+    assert_eq!(first_difference(&sent.sent, &marks), None);
+    let sent_seconds = f64::from(sent.sent.last().unwrap().timestamp_ms) / 1000.0;
+    assert!(sent_seconds - seconds < 2.0, "{seconds} s of {sent_seconds} s are kept");
+    let noted = take["duration_ms"].as_f64().unwrap() / 1000.0;
+    assert!((noted - seconds).abs() < 0.05, "noted {noted} s, the file plays {seconds} s");
+}
+
+/// The private database outlives nothing: after `kill -9` the service starts again on the same
+/// state folder, with everything it knew.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_private_database_comes_back_after_a_kill() {
+    let ground = Ground::new().await;
+    let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
+    let without_url: Vec<&str> = settings.lines().filter(|line| !line.starts_with("url")).collect();
+    std::fs::write(ground.path("waverant.toml"), without_url.join("\n")).unwrap();
+    let mut house = ground.start();
+    house.make_channel(0);
+    house.signal("-KILL");
+    house.wait_for_exit();
+    drop(house);
+    let mut house = ground.start();
+    assert_eq!(house.get("/channels")[0]["name"], "finish-line");
+    let database: serde_json::Value =
+        serde_json::from_str(&std::fs::read_to_string(ground.path("ready.json")).unwrap()).unwrap();
+    let pid = database["database_pid"].as_u64().unwrap();
+    house.signal("-TERM");
+    assert_eq!(house.wait_for_exit(), Some(0));
+    tokio::time::sleep(Duration::from_millis(100)).await;
+    assert!(!std::path::Path::new(&format!("/proc/{pid}")).exists(), "the database is stopped with the service");
+}

@@ -1,0 +1,11 @@
+//! Whole shows: the built `waverantd` on loopback, real sockets, stand-ins for encoder and
+//! platforms, real MariaDB.
+#![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test stops at the first surprise")]
+
+mod bad_input;
+mod capture;
+mod house;
+mod kill;
+mod platforms;
+mod publisher;
+mod show;

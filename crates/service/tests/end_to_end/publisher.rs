@@ -1,0 +1,114 @@
+use std::time::Duration;
+
+use serde_json::json;
+use waverant_standin::{EncoderEnd, EncoderFault, compare, first_difference, read_take};
+
+use crate::house::{Ground, PATIENCE};
+
+/// A wrong key: told at once, closed, and in the list.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_wrong_key_is_turned_away() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    house.make_channel(0);
+    let report = house.publish(house.encoder("abcdefg-nobodyknowsthiskey", 5.0)).await;
+    let EncoderEnd::Refused { code, description, after_ms } = &report.end else { panic!("{:?}", report.end) };
+    assert_eq!(code, "NetStream.Publish.BadName");
+    assert!(description.contains("not known here"), "{description}");
+    assert!(*after_ms < 2000, "told after {after_ms} ms");
+    assert!(report.was_closed, "the server closes the connection itself");
+    house
+        .wait_until("the attempt is listed", |house| !house.get("/turned-away")["items"].as_array().unwrap().is_empty())
+        .await;
+    let listed = house.get("/turned-away")["items"][0].clone();
+    assert_eq!((listed["reason"].as_str(), listed["key_prefix"].as_str()), (Some("unknown_key"), Some("abcdefg")));
+    assert!(listed["address"].as_str().unwrap().starts_with("127.0.0.1:"), "{listed}");
+    assert!(!listed["at"].as_str().unwrap().is_empty());
+    assert_eq!(house.live()["state"], "off air");
+}
+
+/// The line breaks and comes back within the hold time: one session, one connection at the
+/// platform, timestamps go on, one recording.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lost_publisher_returns_into_its_session() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(10_000);
+    let platform = house.add_platform("plovio", None).await;
+    let mut first = house.encoder(&key, 20.0);
+    first.fault = Some(EncoderFault::BreakAfter(Duration::from_secs(3)));
+    let first = house.publish(first).await;
+    assert_eq!(first.end, EncoderEnd::Faulted);
+    house.wait_until("holding", |house| house.live()["state"] == "holding").await;
+    tokio::time::sleep(Duration::from_millis(700)).await;
+    let mut second = house.encoder(&key, 3.0);
+    second.first_packet = first.next_packet;
+    let second = house.publish(second).await;
+    assert_eq!(second.end, EncoderEnd::Finished);
+    assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+    assert_eq!(platform.report().connections.len(), 1, "the platform saw one connection");
+    let received = &platform.report().connections[0].received;
+    let sent: Vec<_> = first.sent.iter().chain(&second.sent).cloned().collect();
+    assert_eq!(compare(&sent, received, true).fault, None);
+    let session = house.ended_session(1).await;
+    assert_eq!(session["session"]["loss_count"], 1);
+    assert_eq!(session["takes"].as_array().unwrap().len(), 1);
+    let file = ground.path("recordings").join(session["takes"][0]["path"].as_str().unwrap());
+    let (marks, seconds) = read_take(&file).unwrap();
+    assert_eq!(compare(&sent, &marks, true).fault, None);
+    assert!(seconds > 6.5, "the gap is kept: {seconds} s");
+}
+
+/// Nobody returns: the session ends when the hold time is over.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lost_publisher_that_stays_away_ends_the_session() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(500);
+    let mut options = house.encoder(&key, 20.0);
+    options.fault = Some(EncoderFault::BreakAfter(Duration::from_secs(2)));
+    let sent = house.publish(options).await;
+    let session = house.ended_session(1).await;
+    assert_eq!(session["session"]["end_reason"], "the publisher was lost and did not return in time");
+    assert_eq!(session["takes"][0]["state"], "complete");
+    let file = ground.path("recordings").join(session["takes"][0]["path"].as_str().unwrap());
+    assert_eq!(first_difference(&sent.sent, &read_take(&file).unwrap().0), None);
+}
+
+/// A second encoder on a busy channel is told so; the first goes on.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_busy_channel_refuses_a_second_encoder() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let first = house.publish(house.encoder(&key, 3.0));
+    let second = async {
+        house.wait_until("on air", |house| house.live()["state"] == "on air").await;
+        house.publish(house.encoder(&key, 3.0)).await
+    };
+    let (first, second) = tokio::join!(first, second);
+    assert_eq!(first.end, EncoderEnd::Finished);
+    let EncoderEnd::Refused { description, .. } = second.end else { panic!("{:?}", second.end) };
+    assert!(description.contains("already on this channel"), "{description}");
+}
+
+/// A key that is withdrawn in mid-show ends its publisher; another key of the channel opens.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_withdrawn_key_ends_its_publisher() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(5_000);
+    let other = house.call("POST", "/channels/finish-line/keys", Some(json!({"label": "spare"})));
+    let publish = house.publish(house.encoder(&key, 20.0));
+    let withdraw = async {
+        house.wait_until("on air", |house| house.live()["state"] == "on air").await;
+        let id = house.get("/channels/finish-line/keys")[0]["id"].as_u64().unwrap();
+        house.call("DELETE", &format!("/channels/finish-line/keys/{id}"), None);
+    };
+    let (report, ()) = tokio::join!(publish, withdraw);
+    assert!(matches!(report.end, EncoderEnd::Refused { .. }), "{:?}", report.end);
+    let session = house.ended_session(1).await;
+    assert_eq!(session["session"]["end_reason"], "the stream key was withdrawn");
+    let again = house.publish(house.encoder(other["encoder"]["key"].as_str().unwrap(), 1.0)).await;
+    assert_eq!(again.end, EncoderEnd::Finished);
+}
