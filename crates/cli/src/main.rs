@@ -1,1 +1,30 @@
-fn main() {}
+//! `waverant`: the command for people and scripts. It talks only to the service's HTTP API.
+
+mod account;
+mod client;
+mod commands;
+mod error;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use commands::Arguments;
+use error::Failure;
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    match commands::run(arguments, &mut std::io::stdout().lock()) {
+        Ok(()) => ExitCode::SUCCESS,
+        // Whoever reads our output may stop reading when it has enough.
+        Err(Failure::Output(error)) if error.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
+        Err(failure) => {
+            eprintln!("waverant: {failure}");
+            if let Some(step) = failure.next_step() {
+                eprintln!("          {step}");
+            }
+            ExitCode::from(failure.exit_code())
+        }
+    }
+}

@@ -1,0 +1,108 @@
+use std::time::Duration;
+
+use serde_json::Value;
+use ureq::http::{Request, Response};
+use ureq::{Agent, Body};
+
+use crate::account::Account;
+use crate::error::{Failure, Problem};
+
+const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
+
+/// Calls of the HTTP API.
+pub(crate) struct Client {
+    agent: Agent,
+    url: String,
+    token: Option<String>,
+}
+
+impl Client {
+    /// Calls as the account says.
+    pub(crate) fn signed_in() -> Result<Self, Failure> {
+        let account = Account::load()?;
+        Ok(Self::new(account.url, Some(account.token)))
+    }
+
+    /// Calls without a token, to sign in.
+    pub(crate) fn anonymous(url: String) -> Self {
+        Self::new(url, None)
+    }
+
+    fn new(url: String, token: Option<String>) -> Self {
+        let config = Agent::config_builder().http_status_as_error(false).timeout_connect(Some(CONNECT_TIMEOUT)).build();
+        Self { agent: config.into(), url, token }
+    }
+
+    pub(crate) fn get(&self, path: &str) -> Result<Value, Failure> {
+        self.call("GET", path, None)
+    }
+
+    /// Calls and reads the answer; an empty answer is null.
+    pub(crate) fn call(&self, method: &str, path: &str, body: Option<Value>) -> Result<Value, Failure> {
+        let mut response = self.send(method, path, body)?;
+        let text = response.body_mut().read_to_string().map_err(|error| self.unreachable(&error))?;
+        if text.is_empty() {
+            return Ok(Value::Null);
+        }
+        serde_json::from_str(&text).map_err(|_| self.not_the_api(&response))
+    }
+
+    /// Begins to fetch a file from the byte `from` on.
+    pub(crate) fn fetch(&self, path: &str) -> Result<Response<Body>, Failure> {
+        self.send("GET", path, None)
+    }
+
+    fn send(&self, method: &str, path: &str, body: Option<Value>) -> Result<Response<Body>, Failure> {
+        let mut request = Request::builder().method(method).uri(format!("{}/api/v1{path}", self.url));
+        if let Some(token) = &self.token {
+            request = request.header("authorization", format!("Bearer {token}"));
+        }
+        let body = body.map(|body| body.to_string());
+        if body.is_some() {
+            request = request.header("content-type", "application/json");
+        }
+        let request = request
+            .body(body.unwrap_or_default())
+            .map_err(|error| Failure::Usage(format!("`{}` is no address: {error}", self.url)))?;
+        let mut response = self.agent.run(request).map_err(|error| self.unreachable(&error))?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let text = response.body_mut().read_to_string().unwrap_or_default();
+        match serde_json::from_str::<Problem>(&text) {
+            Ok(problem) => Err(Failure::Refused(problem)),
+            Err(_) => Err(self.not_the_api(&response)),
+        }
+    }
+
+    fn unreachable(&self, error: &ureq::Error) -> Failure {
+        Failure::Unreachable { url: self.url.clone(), reason: error.to_string() }
+    }
+
+    fn not_the_api(&self, response: &Response<Body>) -> Failure {
+        Failure::NotTheApi { url: self.url.clone(), found: response.status().to_string() }
+    }
+}
+
+/// A name as one piece of a path.
+pub(crate) fn piece(name: &str) -> String {
+    let mut out = String::new();
+    for byte in name.bytes() {
+        match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' | b'~' => out.push(char::from(byte)),
+            other => out.push_str(&format!("%{other:02X}")),
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::piece;
+
+    #[test]
+    fn names_are_escaped_in_paths() {
+        assert_eq!(piece("Quay side/1"), "Quay%20side%2F1");
+        assert_eq!(piece("quayside"), "quayside");
+    }
+}

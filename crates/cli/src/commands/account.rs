@@ -1,0 +1,110 @@
+use std::io::IsTerminal;
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use serde_json::{Value, json};
+
+use crate::account::{Account, tidy};
+use crate::client::Client;
+use crate::error::Failure;
+use crate::output::Report;
+
+#[derive(Args, Debug)]
+pub(super) struct SignIn {
+    /// Address of the service, as in http://127.0.0.1:7800
+    url: String,
+    /// User name; asked for if left out.
+    #[arg(long)]
+    name: Option<String>,
+    /// Read the password from this file instead of asking; `-` is standard input.
+    #[arg(long)]
+    password_file: Option<PathBuf>,
+}
+
+#[derive(Args, Debug)]
+pub(super) struct FirstRun {
+    /// Address of the service, as in http://127.0.0.1:7800
+    url: String,
+    /// The one-time code that the service printed; asked for if left out.
+    #[arg(long)]
+    code: Option<String>,
+    /// User name; asked for if left out.
+    #[arg(long)]
+    name: Option<String>,
+    /// Read the password from this file instead of asking; `-` is standard input.
+    #[arg(long)]
+    password_file: Option<PathBuf>,
+}
+
+impl SignIn {
+    pub(super) fn run(self, report: &mut Report<'_>) -> Result<(), Failure> {
+        let url = tidy(&self.url);
+        let name = self.name.map_or_else(|| ask("User name"), Ok)?;
+        let password = password(self.password_file.as_deref())?;
+        let form = json!({"name": name, "password": password, "token_label": label()});
+        let answer = Client::anonymous(url.clone()).call("POST", "/sign-in", Some(form))?;
+        keep(url, &answer, report)
+    }
+}
+
+impl FirstRun {
+    pub(super) fn run(self, report: &mut Report<'_>) -> Result<(), Failure> {
+        let url = tidy(&self.url);
+        let code = self.code.map_or_else(|| ask("One-time code"), Ok)?;
+        let name = self.name.map_or_else(|| ask("User name"), Ok)?;
+        let password = password(self.password_file.as_deref())?;
+        let form = json!({"code": code, "name": name, "password": password, "token_label": label()});
+        let answer = Client::anonymous(url.clone()).call("POST", "/first-run", Some(form))?;
+        keep(url, &answer, report)
+    }
+}
+
+/// The token goes into the account file and is not printed.
+fn keep(url: String, answer: &Value, report: &mut Report<'_>) -> Result<(), Failure> {
+    let (name, token) = (super::text(answer, "name"), super::text(answer, "token"));
+    let file = Account { url: url.clone(), token }.save()?;
+    let shown = json!({"name": name, "url": url, "account_file": file});
+    Ok(report.done(&shown, &format!("Signed in to {url} as {name}."))?)
+}
+
+pub(super) fn sign_out(report: &mut Report<'_>) -> Result<(), Failure> {
+    Client::signed_in()?.call("POST", "/sign-out", None)?;
+    Account::forget();
+    Ok(report.done(&Value::Null, "Signed out.")?)
+}
+
+/// Tells later which machine a token belongs to.
+fn label() -> String {
+    let host = std::fs::read_to_string("/etc/hostname").unwrap_or_default();
+    format!("waverant on {}", if host.trim().is_empty() { "this machine" } else { host.trim() })
+}
+
+fn ask(what: &str) -> Result<String, Failure> {
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::Usage(format!("{what} is missing, and there is no terminal to ask for it")));
+    }
+    eprint!("{what}: ");
+    let mut line = String::new();
+    std::io::stdin().read_line(&mut line)?;
+    Ok(line.trim().to_owned())
+}
+
+/// A secret from a file, from standard input, or typed without being shown.
+pub(super) fn secret(what: &str, option: &str, file: Option<&Path>) -> Result<String, Failure> {
+    let text = match file {
+        Some(path) if path == Path::new("-") => std::io::read_to_string(std::io::stdin())?,
+        Some(path) => {
+            std::fs::read_to_string(path).map_err(|source| Failure::File { path: path.to_owned(), source })?
+        }
+        None if std::io::stdin().is_terminal() => rpassword::prompt_password(format!("{what}: "))?,
+        None => {
+            let advice = format!("{what} is missing, and there is no terminal to ask for it; use {option}");
+            return Err(Failure::Usage(advice));
+        }
+    };
+    Ok(text.trim_end_matches(['\r', '\n']).to_owned())
+}
+
+fn password(file: Option<&Path>) -> Result<String, Failure> {
+    secret("Password", "--password-file", file)
+}

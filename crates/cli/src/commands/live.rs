@@ -1,0 +1,92 @@
+use clap::Subcommand;
+use serde_json::{Value, json};
+
+use super::{number, rows, text};
+use crate::client::Client;
+use crate::error::Failure;
+use crate::output::{Column, Report, bitrate, duration};
+
+#[derive(Subcommand, Debug)]
+pub(super) enum Live {
+    /// Show what is on air, and every leg.
+    Show,
+}
+
+impl Live {
+    pub(super) fn run(self, report: &mut Report<'_>) -> Result<(), Failure> {
+        let answer = Client::signed_in()?.get("/live")?;
+        let channels = rows(&answer["channels"]);
+        report.rows(&answer, channels, &channel_columns(), "No channels yet. Add one: waverant channel add NAME")?;
+        let legs = legs(channels);
+        if !report.json && !legs.is_empty() {
+            writeln!(report.out)?;
+            report.table(&legs, &leg_columns())?;
+        }
+        Ok(())
+    }
+}
+
+/// The legs of all channels, each with its channel's name.
+fn legs(channels: &[Value]) -> Vec<Value> {
+    let with_channel = |channel: &Value, leg: &Value| {
+        let mut leg = leg.clone();
+        leg["channel"] = json!(text(channel, "name"));
+        leg
+    };
+    channels.iter().flat_map(|channel| rows(&channel["legs"]).iter().map(|leg| with_channel(channel, leg))).collect()
+}
+
+fn channel_columns() -> Vec<Column> {
+    vec![
+        Column::text("channel", |row| text(row, "name")),
+        Column::text("state", |row| text(row, "state")),
+        Column::number("for", |row| on_air(row, |session| duration(number(session, "state_for_ms")))),
+        Column::number("in", |row| on_air(row, |session| bitrate(number(session, "bitrate_bps")))),
+        Column::text("picture", |row| on_air(row, picture)),
+        Column::text("sound", |row| on_air(row, sound)),
+        Column::number("keyframes", |row| {
+            on_air(row, |session| match session["video"]["keyframe_spacing_ms"].as_f64() {
+                Some(spacing) => format!("{:.2} s", spacing / 1000.0),
+                None => "-".to_owned(),
+            })
+        }),
+        Column::text("key", |row| on_air(row, |session| text(session, "key_label"))),
+    ]
+}
+
+fn on_air(row: &Value, cell: impl Fn(&Value) -> String) -> String {
+    if row["session"].is_null() { "-".to_owned() } else { cell(&row["session"]) }
+}
+
+fn picture(session: &Value) -> String {
+    let video = &session["video"];
+    if video.is_null() {
+        return "none".to_owned();
+    }
+    let size = format!("{}x{}", text(video, "width"), text(video, "height"));
+    format!("{} {size} {:.1} fps", text(video, "codec"), number(video, "frame_rate"))
+}
+
+fn sound(session: &Value) -> String {
+    let audio = &session["audio"];
+    if audio.is_null() {
+        return "none".to_owned();
+    }
+    let rate = number(audio, "sample_rate_hz") / 1000.0;
+    format!("{} {rate} kHz, {} ch", text(audio, "codec"), text(audio, "channel_count"))
+}
+
+fn leg_columns() -> Vec<Column> {
+    vec![
+        Column::text("channel", |row| text(row, "channel")),
+        Column::text("destination", |row| text(row, "destination")),
+        Column::text("state", |row| text(row, "state")),
+        Column::number("for", |row| duration(number(row, "state_for_ms"))),
+        Column::number("out", |row| bitrate(number(row, "bitrate_bps"))),
+        Column::number("behind", |row| format!("{:.0} ms", number(row, "behind_ms"))),
+        Column::number("frames", |row| text(row, "sent_frame_count")),
+        Column::number("dropped", |row| text(row, "dropped_frame_count")),
+        Column::number("redials", |row| text(row, "redial_count")),
+        Column::text("last trouble", |row| text(row, "reason")),
+    ]
+}

@@ -1,0 +1,110 @@
+//! One file per noun.
+
+mod account;
+mod channel;
+mod destination;
+mod key;
+mod live;
+mod session;
+mod take;
+mod turned_away;
+
+use std::io::Write;
+
+use clap::{CommandFactory, Parser, Subcommand};
+use clap_complete::Shell;
+use serde_json::Value;
+
+use crate::error::Failure;
+use crate::output::Report;
+
+/// Steers a Waverant service: channels, keys, destinations, what is on air, recordings.
+///
+/// Exit codes: 0 done; 1 the service said no; 2 the command could not run.
+#[derive(Parser, Debug)]
+#[command(name = "waverant", version)]
+pub(crate) struct Arguments {
+    /// Print answers as JSON.
+    #[arg(long, global = true)]
+    json: bool,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand, Debug)]
+enum Command {
+    /// Sign in to a service and keep a token for later commands.
+    SignIn(account::SignIn),
+    /// Make the token worthless and forget it.
+    SignOut,
+    /// Make the first administrator of a new service.
+    FirstRun(account::FirstRun),
+    /// What is on air.
+    #[command(subcommand)]
+    Live(live::Live),
+    /// Channels.
+    #[command(subcommand)]
+    Channel(channel::Channel),
+    /// Stream keys.
+    #[command(subcommand)]
+    Key(key::Key),
+    /// Destinations.
+    #[command(subcommand)]
+    Destination(destination::Destination),
+    /// Sessions, past and present.
+    #[command(subcommand)]
+    Session(session::Session),
+    /// Recorded files.
+    #[command(subcommand)]
+    Take(take::Take),
+    /// Publishers who were not let in.
+    #[command(subcommand)]
+    TurnedAway(turned_away::TurnedAway),
+    /// Print completions for a shell.
+    Completions {
+        /// The shell.
+        shell: Shell,
+    },
+}
+
+pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failure> {
+    let mut report = Report { out, json: arguments.json };
+    match arguments.command {
+        Command::SignIn(command) => command.run(&mut report),
+        Command::SignOut => account::sign_out(&mut report),
+        Command::FirstRun(command) => command.run(&mut report),
+        Command::Live(command) => command.run(&mut report),
+        Command::Channel(command) => command.run(&mut report),
+        Command::Key(command) => command.run(&mut report),
+        Command::Destination(command) => command.run(&mut report),
+        Command::Session(command) => command.run(&mut report),
+        Command::Take(command) => command.run(&mut report),
+        Command::TurnedAway(command) => command.run(&mut report),
+        Command::Completions { shell } => {
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Arguments::command(), "waverant", &mut script);
+            Ok(report.out.write_all(&script)?)
+        }
+    }
+}
+
+/// Text under `field`, or a dash.
+fn text(row: &Value, field: &str) -> String {
+    match &row[field] {
+        Value::String(text) if !text.is_empty() => text.clone(),
+        Value::Number(number) => number.to_string(),
+        Value::Bool(true) => "yes".to_owned(),
+        Value::Bool(false) => "no".to_owned(),
+        _ => "-".to_owned(),
+    }
+}
+
+/// The number under `field`; 0 if there is none.
+fn number(row: &Value, field: &str) -> f64 {
+    row[field].as_f64().unwrap_or(0.0)
+}
+
+/// The rows of an answer that is a list.
+fn rows(answer: &Value) -> &[Value] {
+    answer.as_array().map(Vec::as_slice).unwrap_or_default()
+}

@@ -1,0 +1,64 @@
+use std::io;
+use std::path::PathBuf;
+
+use serde::Deserialize;
+use thiserror::Error;
+
+/// A problem document of the API.
+#[derive(Debug, Deserialize)]
+pub(crate) struct Problem {
+    pub(crate) status: u16,
+    pub(crate) code: String,
+    pub(crate) detail: String,
+    pub(crate) next_step: String,
+}
+
+/// Why a command failed.
+#[derive(Debug, Error)]
+pub(crate) enum Failure {
+    /// The service said no.
+    #[error("{}", .0.detail)]
+    Refused(Problem),
+    /// The service cannot be reached.
+    #[error("the service at {url} cannot be reached: {reason}")]
+    Unreachable { url: String, reason: String },
+    /// The service answered with something else than expected.
+    #[error("{url} answered {found}, which is not the Waverant API")]
+    NotTheApi { url: String, found: String },
+    /// Nobody is signed in.
+    #[error("no service is known yet")]
+    NoAccount,
+    /// A file cannot be read or written.
+    #[error("{}: {source}", path.display())]
+    File { path: PathBuf, source: io::Error },
+    /// What was given cannot be used.
+    #[error("{0}")]
+    Usage(String),
+    /// Output or input failed.
+    #[error(transparent)]
+    Output(#[from] io::Error),
+}
+
+impl Failure {
+    /// 1: the honest "no"; 2: could not run.
+    pub(crate) fn exit_code(&self) -> u8 {
+        match self {
+            Self::Refused(problem) if problem.status < 500 => 1,
+            _ => 2,
+        }
+    }
+
+    pub(crate) fn next_step(&self) -> Option<String> {
+        match self {
+            Self::Refused(problem) if problem.code == "not_signed_in" => {
+                Some("Sign in anew: waverant sign-in URL".to_owned())
+            }
+            Self::Refused(problem) => Some(problem.next_step.clone()),
+            Self::Unreachable { .. } => Some("Check that waverantd runs and that the address is right.".to_owned()),
+            Self::NoAccount => {
+                Some("Sign in first: waverant sign-in URL (or set WAVERANT_URL and WAVERANT_TOKEN).".to_owned())
+            }
+            _ => None,
+        }
+    }
+}
