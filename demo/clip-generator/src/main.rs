@@ -18,7 +18,9 @@ use openh264::encoder::{
 };
 use openh264::formats::{RgbaSliceU8, YUVBuffer};
 use waverant_container::FragmentWriter;
-use waverant_media::{AudioSpecificConfig, AvcDecoderConfig, CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
+use waverant_media::{
+    AudioSpecificConfig, AvcDecoderConfig, CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks,
+};
 
 pub const WIDTH: u32 = 1280;
 pub const HEIGHT: u32 = 720;
@@ -69,7 +71,7 @@ fn encode_pictures() -> anyhow::Result<(AvcDecoderConfig, Vec<Packet>)> {
         .scene_change_detect(false)
         .intra_frame_period(IntraFramePeriod::from_num_frames(GROUP))
         .profile(Profile::High)
-        .qp(QpRange::new(16, 40))
+        .qp(QpRange::new(6, 36))
         .vui(VuiConfig::bt601())
         .num_threads(1);
     let mut encoder = Encoder::with_api_config(OpenH264API::from_source(), config)?;

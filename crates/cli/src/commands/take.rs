@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use serde_json::{Value, json};
+use serde_json::json;
 
 use super::{number, rows, text};
 use crate::client::{Client, piece};
@@ -113,13 +113,8 @@ pub(super) fn columns() -> Vec<Column> {
         Column::number("take", |row| text(row, "number")),
         Column::text("state", |row| text(row, "state")),
         Column::text("began", |row| ago(&text(row, "started_at"))),
-        Column::number("length", length),
+        Column::number("length", |row| duration(number(row, "duration_ms"))),
         Column::number("size", |row| size(number(row, "size_bytes"))),
         Column::text("file", |row| text(row, "path")),
     ]
-}
-
-/// A take that is being written has its length only in the live view.
-fn length(row: &Value) -> String {
-    if row["state"] == "writing" { "-".to_owned() } else { duration(number(row, "duration_ms")) }
 }

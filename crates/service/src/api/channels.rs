@@ -80,30 +80,39 @@ fn checked_text(field: &'static str, text: &str, longest: usize) -> Result<Strin
     Ok(text.trim().to_owned())
 }
 
-async fn describe(state: &ApiState, channel: waverant_store::Channel) -> Result<Channel, ApiError> {
+async fn describe(
+    state: &ApiState,
+    headers: &HeaderMap,
+    channel: waverant_store::Channel,
+) -> Result<Channel, ApiError> {
     let all = state.house.store.channel_destinations().await?;
     let own = all.into_iter().filter(|destination| destination.channel_id == channel.id);
     let own = own.map(ChannelDestination::from).collect();
-    Ok(Channel::new(channel, own))
+    Ok(Channel::new(channel, encoder_address(state, headers), own))
 }
 
 /// List channels
 #[utoipa::path(get, path = "/channels", responses((status = 200, body = Vec<Channel>)))]
-pub(super) async fn list(State(state): State<ApiState>, _: SignedIn) -> Result<Json<Vec<Channel>>, ApiError> {
+pub(super) async fn list_channels(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    headers: HeaderMap,
+) -> Result<Json<Vec<Channel>>, ApiError> {
     let all = state.house.store.channel_destinations().await?;
     let channels = state.house.store.channels().await?.into_iter().map(|channel| {
         let own = all.iter().filter(|destination| destination.channel_id == channel.id).cloned();
         let own = own.map(ChannelDestination::from).collect();
-        Channel::new(channel, own)
+        Channel::new(channel, encoder_address(&state, &headers), own)
     });
     Ok(Json(channels.collect()))
 }
 
 /// Add a channel
 #[utoipa::path(post, path = "/channels", request_body = AddChannel, responses((status = 201, body = Channel)))]
-pub(super) async fn add(
+pub(super) async fn add_channel(
     State(state): State<ApiState>,
     _: SignedIn,
+    headers: HeaderMap,
     Body(form): Body<AddChannel>,
 ) -> Result<(StatusCode, Json<Channel>), ApiError> {
     let name: ChannelName = form.name.parse().map_err(|error| ApiError::invalid("name", error))?;
@@ -114,26 +123,28 @@ pub(super) async fn add(
     };
     let channel = state.house.store.add_channel(name.as_str(), &settings, OffsetDateTime::now_utc()).await?;
     state.house.reload().await?;
-    Ok((StatusCode::CREATED, Json(describe(&state, channel).await?)))
+    Ok((StatusCode::CREATED, Json(describe(&state, &headers, channel).await?)))
 }
 
 /// Show a channel
 #[utoipa::path(get, path = "/channels/{channel}", params(("channel" = String, Path)), responses((status = 200, body = Channel)))]
-pub(super) async fn show(
+pub(super) async fn show_channel(
     State(state): State<ApiState>,
     _: SignedIn,
     Path(name): Path<String>,
+    headers: HeaderMap,
 ) -> Result<Json<Channel>, ApiError> {
     let channel = state.house.store.channel(&name).await?;
-    Ok(Json(describe(&state, channel).await?))
+    Ok(Json(describe(&state, &headers, channel).await?))
 }
 
 /// Change a channel
 #[utoipa::path(patch, path = "/channels/{channel}", params(("channel" = String, Path)), request_body = ChangeChannel, responses((status = 200, body = Channel)))]
-pub(super) async fn change(
+pub(super) async fn change_channel(
     State(state): State<ApiState>,
     _: SignedIn,
     Path(name): Path<String>,
+    headers: HeaderMap,
     Body(form): Body<ChangeChannel>,
 ) -> Result<Json<Channel>, ApiError> {
     let present = state.house.store.channel(&name).await?.settings;
@@ -144,12 +155,12 @@ pub(super) async fn change(
     };
     let channel = state.house.store.change_channel(&name, &settings).await?;
     state.house.reload().await?;
-    Ok(Json(describe(&state, channel).await?))
+    Ok(Json(describe(&state, &headers, channel).await?))
 }
 
 /// Remove a channel with its keys; its sessions and takes stay
 #[utoipa::path(delete, path = "/channels/{channel}", params(("channel" = String, Path)), responses((status = 204)))]
-pub(super) async fn remove(
+pub(super) async fn remove_channel(
     State(state): State<ApiState>,
     _: SignedIn,
     Path(name): Path<String>,
@@ -165,7 +176,7 @@ pub(super) async fn remove(
 
 /// List a channel's stream keys, without the keys themselves
 #[utoipa::path(get, path = "/channels/{channel}/keys", params(("channel" = String, Path)), responses((status = 200, body = Vec<StreamKey>)))]
-pub(super) async fn keys(
+pub(super) async fn list_keys(
     State(state): State<ApiState>,
     _: SignedIn,
     Path(name): Path<String>,
@@ -211,22 +222,23 @@ pub(super) async fn remove_key(
 
 /// Give a channel a destination, or switch it on or off; in mid-show too
 #[utoipa::path(put, path = "/channels/{channel}/destinations/{destination}", params(("channel" = String, Path), ("destination" = String, Path)), request_body = SwitchDestination, responses((status = 200, body = Channel)))]
-pub(super) async fn set_destination(
+pub(super) async fn switch_destination(
     State(state): State<ApiState>,
     _: SignedIn,
     Path((name, destination)): Path<(String, String)>,
+    headers: HeaderMap,
     Body(form): Body<SwitchDestination>,
 ) -> Result<Json<Channel>, ApiError> {
     let channel = state.house.store.channel(&name).await?;
     let destination = state.house.store.destination(&destination).await?;
     state.house.store.set_channel_destination(channel.id, destination.id, form.is_on).await?;
     state.house.reload().await?;
-    Ok(Json(describe(&state, channel).await?))
+    Ok(Json(describe(&state, &headers, channel).await?))
 }
 
 /// Take a destination from a channel; in mid-show too
 #[utoipa::path(delete, path = "/channels/{channel}/destinations/{destination}", params(("channel" = String, Path), ("destination" = String, Path)), responses((status = 204)))]
-pub(super) async fn remove_destination(
+pub(super) async fn unlink_destination(
     State(state): State<ApiState>,
     _: SignedIn,
     Path((name, destination)): Path<(String, String)>,

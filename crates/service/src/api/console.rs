@@ -4,7 +4,7 @@ use rust_embed::RustEmbed;
 
 /// The console as it was built; absent in a build without it.
 #[derive(RustEmbed)]
-#[folder = "$CARGO_MANIFEST_DIR/../../console/dist"]
+#[folder = "../../console/dist"]
 #[allow_missing = true]
 struct Files;
 

@@ -70,14 +70,17 @@ fn checked_key(key: &str) -> Result<Secret, ApiError> {
 
 /// List destinations, without their keys
 #[utoipa::path(get, path = "/destinations", responses((status = 200, body = Vec<Destination>)))]
-pub(super) async fn list(State(state): State<ApiState>, _: SignedIn) -> Result<Json<Vec<Destination>>, ApiError> {
+pub(super) async fn list_destinations(
+    State(state): State<ApiState>,
+    _: SignedIn,
+) -> Result<Json<Vec<Destination>>, ApiError> {
     let destinations = state.house.store.destinations().await?;
     Ok(Json(destinations.into_iter().map(Destination::from).collect()))
 }
 
 /// Add a destination
 #[utoipa::path(post, path = "/destinations", request_body = AddDestination, responses((status = 201, body = Destination)))]
-pub(super) async fn add(
+pub(super) async fn add_destination(
     State(state): State<ApiState>,
     _: SignedIn,
     Body(form): Body<AddDestination>,
@@ -90,7 +93,7 @@ pub(super) async fn add(
 
 /// Change a destination; legs that use it redial
 #[utoipa::path(patch, path = "/destinations/{destination}", params(("destination" = String, Path)), request_body = ChangeDestination, responses((status = 200, body = Destination)))]
-pub(super) async fn change(
+pub(super) async fn change_destination(
     State(state): State<ApiState>,
     _: SignedIn,
     Path(name): Path<String>,
@@ -106,7 +109,7 @@ pub(super) async fn change(
 
 /// Remove a destination, from all channels too
 #[utoipa::path(delete, path = "/destinations/{destination}", params(("destination" = String, Path)), responses((status = 204)))]
-pub(super) async fn remove(
+pub(super) async fn remove_destination(
     State(state): State<ApiState>,
     _: SignedIn,
     Path(name): Path<String>,

@@ -91,13 +91,13 @@ pub(crate) struct Administrator {
 
 /// Whether the first administrator is still to be made
 #[utoipa::path(get, path = "/first-run", security(()), responses((status = 200, body = FirstRunState)))]
-pub(super) async fn state(State(state): State<ApiState>) -> Json<FirstRunState> {
+pub(super) async fn first_run_state(State(state): State<ApiState>) -> Json<FirstRunState> {
     Json(FirstRunState { is_needed: state.first_run.code().is_some() })
 }
 
 /// Make the first administrator and sign in
 #[utoipa::path(post, path = "/first-run", request_body = Administrator, security(()), responses((status = 200, body = auth::Me)))]
-pub(super) async fn complete(
+pub(super) async fn complete_first_run(
     State(state): State<ApiState>,
     Body(form): Body<Administrator>,
 ) -> Result<Response, ApiError> {

@@ -97,7 +97,7 @@ pub(crate) struct LiveVideo {
     announced_frame_rate: Option<f64>,
     /// In bits per second.
     bitrate_bps: f64,
-    /// Between the last two keyframes.
+    /// The largest of the last four distances between keyframes.
     keyframe_spacing_ms: Option<i64>,
 }
 

@@ -56,23 +56,23 @@ struct Document;
 
 fn api() -> OpenApiRouter<ApiState> {
     OpenApiRouter::with_openapi(Document::openapi())
-        .routes(routes!(first_run::state, first_run::complete))
+        .routes(routes!(first_run::first_run_state, first_run::complete_first_run))
         .routes(routes!(auth::sign_in))
         .routes(routes!(auth::sign_out))
         .routes(routes!(auth::me))
-        .routes(routes!(channels::list, channels::add))
-        .routes(routes!(channels::show, channels::change, channels::remove))
-        .routes(routes!(channels::keys, channels::add_key))
+        .routes(routes!(channels::list_channels, channels::add_channel))
+        .routes(routes!(channels::show_channel, channels::change_channel, channels::remove_channel))
+        .routes(routes!(channels::list_keys, channels::add_key))
         .routes(routes!(channels::remove_key))
-        .routes(routes!(channels::set_destination, channels::remove_destination))
+        .routes(routes!(channels::switch_destination, channels::unlink_destination))
         .routes(routes!(channels::end_session))
-        .routes(routes!(destinations::list, destinations::add))
-        .routes(routes!(destinations::change, destinations::remove))
-        .routes(routes!(sessions::list))
-        .routes(routes!(sessions::show))
-        .routes(routes!(sessions::takes))
-        .routes(routes!(sessions::take_file))
-        .routes(routes!(sessions::turned_away))
+        .routes(routes!(destinations::list_destinations, destinations::add_destination))
+        .routes(routes!(destinations::change_destination, destinations::remove_destination))
+        .routes(routes!(sessions::list_sessions))
+        .routes(routes!(sessions::show_session))
+        .routes(routes!(sessions::list_takes))
+        .routes(routes!(sessions::fetch_take))
+        .routes(routes!(sessions::list_turned_away))
         .routes(routes!(live::board))
         .routes(routes!(live::events))
         .routes(routes!(live::health))
@@ -104,4 +104,22 @@ pub(crate) fn router(state: ApiState) -> Router {
 
 async fn document() -> ([(HeaderName, &'static str); 1], String) {
     ([(header::CONTENT_TYPE, "application/json")], openapi_document())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    #[test]
+    fn operations_have_names_of_their_own() {
+        let document: serde_json::Value = serde_json::from_str(&super::openapi_document()).unwrap();
+        let paths = document["paths"].as_object().unwrap();
+        let names: Vec<&str> = paths
+            .values()
+            .flat_map(|path| path.as_object().unwrap().values())
+            .filter_map(|operation| operation["operationId"].as_str())
+            .collect();
+        assert!(names.len() > 20);
+        assert_eq!(names.iter().collect::<HashSet<_>>().len(), names.len(), "{names:?}");
+    }
 }

@@ -18,13 +18,16 @@ pub(crate) struct Channel {
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) created_at: OffsetDateTime,
+    /// What goes into an encoder's server field.
+    pub(crate) server: String,
     /// Where its sessions are sent.
     pub(crate) destinations: Vec<ChannelDestination>,
 }
 
 impl Channel {
-    pub(crate) fn new(channel: waverant_store::Channel, destinations: Vec<ChannelDestination>) -> Self {
+    pub(crate) fn new(channel: waverant_store::Channel, server: String, destinations: Vec<ChannelDestination>) -> Self {
         Self {
+            server,
             name: channel.name,
             title: channel.settings.title,
             hold_ms: channel.settings.hold_ms,

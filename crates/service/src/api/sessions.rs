@@ -5,7 +5,7 @@ use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use tower_http::services::ServeFile;
 use utoipa::{IntoParams, ToSchema};
-use waverant_store::{SessionFilter, StoreError};
+use waverant_store::{SessionFilter, StoreError, TakeRecord, TakeState};
 
 use super::auth::SignedIn;
 use super::model::{Session, SessionDetail, Take, TurnedAway};
@@ -54,7 +54,7 @@ impl<T> Listed<T> {
 
 /// List sessions
 #[utoipa::path(get, path = "/sessions", params(Page), responses((status = 200, body = Listed<Session>)))]
-pub(super) async fn list(
+pub(super) async fn list_sessions(
     State(state): State<ApiState>,
     _: SignedIn,
     Query(page): Query<Page>,
@@ -67,7 +67,7 @@ pub(super) async fn list(
 
 /// Show a session with its legs and takes
 #[utoipa::path(get, path = "/sessions/{session}", params(("session" = u64, Path)), responses((status = 200, body = SessionDetail)))]
-pub(super) async fn show(
+pub(super) async fn show_session(
     State(state): State<ApiState>,
     _: SignedIn,
     Path(id): Path<u64>,
@@ -76,24 +76,39 @@ pub(super) async fn show(
     let session = store.session(id).await?;
     let channel = session.begun.channel_name.clone();
     let legs = store.legs(id).await?.into_iter().map(Into::into).collect();
-    let takes = store.takes_of_session(id).await?.into_iter().map(|take| Take::new(&channel, take)).collect();
+    let growing = growing_takes(&state);
+    let takes = store.takes_of_session(id).await?.into_iter();
+    let takes = takes.map(|take| Take::new(&channel, as_it_grows(&growing, take))).collect();
     Ok(Json(SessionDetail { session: session.into(), legs, takes }))
 }
 
 /// List takes
 #[utoipa::path(get, path = "/takes", params(Page), responses((status = 200, body = Vec<Take>)))]
-pub(super) async fn takes(
+pub(super) async fn list_takes(
     State(state): State<ApiState>,
     _: SignedIn,
     Query(page): Query<Page>,
 ) -> Result<Json<Vec<Take>>, ApiError> {
     let takes = state.house.store.takes(page.channel.as_deref(), page.limit()?).await?;
-    Ok(Json(takes.into_iter().map(|(channel, take)| Take::new(&channel, take)).collect()))
+    let growing = growing_takes(&state);
+    Ok(Json(takes.into_iter().map(|(channel, take)| Take::new(&channel, as_it_grows(&growing, take))).collect()))
+}
+
+/// The takes that are being written, with their present length.
+fn growing_takes(state: &ApiState) -> Vec<TakeRecord> {
+    let newest = |show: &std::sync::Arc<crate::show::Show>| show.takes.lock().last().cloned();
+    state.house.shows().iter().filter_map(newest).filter(|take| take.state == TakeState::Writing).collect()
+}
+
+/// The records know a growing take's length only at its end.
+fn as_it_grows(growing: &[TakeRecord], take: TakeRecord) -> TakeRecord {
+    let is_same = |other: &&TakeRecord| (other.session_id, other.number) == (take.session_id, take.number);
+    growing.iter().find(is_same).cloned().unwrap_or(take)
 }
 
 /// Fetch a take; byte ranges are served
 #[utoipa::path(get, path = "/takes/{session}/{number}/file", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 200, content_type = "video/mp4"), (status = 206)))]
-pub(super) async fn take_file(
+pub(super) async fn fetch_take(
     State(state): State<ApiState>,
     _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
@@ -117,7 +132,7 @@ pub(super) async fn take_file(
 
 /// List publishers who were not let in
 #[utoipa::path(get, path = "/turned-away", params(Page), responses((status = 200, body = Listed<TurnedAway>)))]
-pub(super) async fn turned_away(
+pub(super) async fn list_turned_away(
     State(state): State<ApiState>,
     _: SignedIn,
     Query(page): Query<Page>,

@@ -1,3 +1,4 @@
+use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -9,18 +10,37 @@ use waverant_rtmp::{MediaKind, StreamMetadata, Timestamp};
 
 use super::Show;
 
+/// Keyframe spacings that are looked back on.
+const SPACINGS: usize = 4;
+
 /// Rates of the incoming stream.
 #[derive(Debug)]
 pub(super) struct SourceMeters {
     pub(super) video: RateMeter,
     pub(super) audio: RateMeter,
-    pub(super) last_keyframe: Option<MediaTime>,
-    pub(super) keyframe_spacing: Option<MediaTime>,
+    last_keyframe: Option<MediaTime>,
+    /// The newest last.
+    spacings: VecDeque<MediaTime>,
 }
 
 impl SourceMeters {
     pub(super) fn new(now: Instant) -> Self {
-        Self { video: RateMeter::new(now), audio: RateMeter::new(now), last_keyframe: None, keyframe_spacing: None }
+        let (video, audio) = (RateMeter::new(now), RateMeter::new(now));
+        Self { video, audio, last_keyframe: None, spacings: VecDeque::with_capacity(SPACINGS + 1) }
+    }
+
+    fn count_keyframe(&mut self, at: MediaTime) {
+        if let Some(last) = self.last_keyframe.replace(at) {
+            self.spacings.push_back(at - last);
+            if self.spacings.len() > SPACINGS {
+                self.spacings.pop_front();
+            }
+        }
+    }
+
+    /// The largest of the last keyframe spacings: that is the one that platforms complain about.
+    pub(super) fn keyframe_spacing(&self) -> Option<MediaTime> {
+        self.spacings.iter().max().copied()
     }
 }
 
@@ -71,8 +91,7 @@ impl Seat {
                 TrackKind::Audio => meters.audio.record(now, bytes, 1),
             }
             if packet.is_keyframe() {
-                meters.keyframe_spacing = meters.last_keyframe.map(|last| packet.dts - last);
-                meters.last_keyframe = Some(packet.dts);
+                meters.count_keyframe(packet.dts);
             }
             drop(meters);
             show.hub.lock().push(packet, tracks);

@@ -52,7 +52,7 @@ impl Show {
             video_bps,
             frame_rate,
             audio_bps,
-            keyframe_spacing: meters.keyframe_spacing,
+            keyframe_spacing: meters.keyframe_spacing(),
             counters,
             problem,
             encoder_name,

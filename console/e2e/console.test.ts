@@ -1,0 +1,189 @@
+import { type Browser, chromium, type Page } from "playwright-core";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { PASSWORD, Show } from "./show";
+
+const ARGUMENTS = [
+  "--no-sandbox",
+  "--disable-gpu",
+  "--disable-quic",
+  "--no-first-run",
+  "--disable-background-networking",
+  "--disable-component-update",
+  "--disable-sync",
+  "--autoplay-policy=no-user-gesture-required",
+];
+
+let browser: Browser;
+
+beforeAll(async () => {
+  browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: ARGUMENTS });
+});
+afterAll(() => browser.close());
+
+async function signIn(page: Page, show: Show): Promise<void> {
+  await page.goto(show.url);
+  await page.getByLabel("User name").fill("harbour");
+  await page.getByLabel("Password").fill(PASSWORD);
+  await page.keyboard.press("Enter");
+  await page.getByRole("heading", { level: 1 }).waitFor();
+}
+
+describe("a show in the console", () => {
+  const show = new Show();
+  beforeAll(() => show.open());
+  afterAll(() => show.stop());
+
+  it("is made, watched, switched, and played", async () => {
+    const page = await browser.newPage();
+    await page.goto(show.url);
+    await page.getByLabel("User name").fill("harbour");
+    await page.getByLabel("Password").fill("wrong password");
+    await page.keyboard.press("Enter");
+    await page.getByText("Name and password do not belong together.").waitFor();
+    await signIn(page, show);
+    await page.getByText("No channels yet.").waitFor();
+
+    await page.getByRole("button", { name: "Add channel" }).click();
+    const dialog = page.getByRole("dialog");
+    await dialog.getByLabel("Title").fill("Finish line");
+    await dialog.getByLabel("Name").fill("Finish Line");
+    await dialog.getByRole("button", { name: "Add channel" }).click();
+    await dialog.getByText("use small letters, digits and hyphens").waitFor();
+    await dialog.getByLabel("Name").fill("finish-line");
+    await dialog.getByRole("button", { name: "Add channel" }).click();
+
+    await page.getByRole("button", { name: "Make key" }).click();
+    await dialog.getByLabel("For whom").fill("van");
+    await dialog.getByRole("button", { name: "Make key" }).click();
+    const key = await dialog.getByLabel("Stream key", { exact: true }).inputValue();
+    expect(await dialog.getByLabel("Server", { exact: true }).inputValue()).toBe(show.rtmp);
+    await dialog.getByRole("button", { name: "Done" }).click();
+
+    await page.getByRole("button", { name: "Add destination" }).click();
+    await dialog.getByLabel("Name").fill("plovio");
+    await dialog.getByLabel("Address").fill(await show.platform("plovio"));
+    await dialog.getByLabel("Key").fill("plovio-key");
+    await dialog.getByRole("button", { name: "Add and switch on" }).click();
+    await page.getByLabel("plovio is on").waitFor();
+
+    const published = show.encoder(key, 12);
+    await page.goto(show.url);
+    await page.getByText("1 channel on air").waitFor();
+    await page.getByText("1 of 1 leg carries").waitFor();
+    await page.getByText("1280×720").waitFor();
+    const sending = page.getByLabel("Send to plovio");
+    await sending.click();
+    await page.getByText("no destinations are on").waitFor();
+    await sending.click();
+    await page.getByText("1 of 1 leg carries").waitFor();
+    await published;
+    await page.getByText("Nothing is on air").waitFor();
+
+    await page.goto(`${show.url}/channels/finish-line`);
+    await page.getByText("the encoder stopped").waitFor();
+    await page.getByRole("button", { name: "Play take 1 of session 1" }).click();
+    await expectPictureAndSound(page);
+    await page.close();
+  });
+
+  it("shows who was turned away", async () => {
+    const page = await browser.newPage();
+    await signIn(page, show);
+    await show.encoder("abcdefg-wrongkey", 1);
+    await page.getByRole("link", { name: "Turned away" }).click();
+    await page.getByText("The stream key is not known here.").first().waitFor();
+    await page.getByText("abcdefg-…").first().waitFor();
+    await page.close();
+  });
+
+  it("fits a phone and can be used by keyboard", async () => {
+    const page = await browser.newPage({ viewport: { width: 390, height: 844 } });
+    await signIn(page, show);
+    await page.getByText("Finish line").first().waitFor();
+    const overflow = await page.evaluate(() => document.documentElement.scrollWidth - window.innerWidth);
+    expect(overflow).toBe(0);
+    for (let presses = 0; presses < 12; presses++) {
+      await page.keyboard.press("Tab");
+      const label = await page.evaluate(() => document.activeElement?.textContent ?? "");
+      if (label.includes("Finish line")) break;
+    }
+    await page.keyboard.press("Enter");
+    await page.waitForURL("**/channels/finish-line");
+    await page.close();
+  });
+
+  it("answers the command line about the same show", () => {
+    show.cli(["sign-in", show.url, "--name", "harbour", "--password-file", "-"], PASSWORD);
+    expect(show.cli(["channel", "list"])).toMatch(/finish-line\s+Finish line\s+10\.0 s\s+yes\s+plovio/);
+    expect(show.cli(["session", "show", "1"])).toContain("the encoder stopped");
+    expect(show.cli(["turned-away", "list"])).toContain("abcdefg-…");
+    expect(show.cli(["live", "show"])).toMatch(/finish-line\s+off air/);
+    const made = show.cli(["key", "add", "finish-line", "spare"]);
+    expect(made).toMatch(/server {2}rtmp:\/\/127\.0\.0\.1:\d+\/in\n {2}key {5}[a-z2-9]{7}-[a-z2-9]{26}/);
+    const fetched = JSON.parse(show.cli(["take", "fetch", "1", "--output", `${show.folder}/take.mp4`, "--json"]));
+    expect(fetched.size_bytes).toBeGreaterThan(1_000_000);
+    expect(() => show.cli(["channel", "remove", "nowhere"])).toThrow(/There is no channel `nowhere`/);
+    show.cli(["sign-out"]);
+    expect(() => show.cli(["channel", "list"])).toThrow(/no service is known yet/);
+  });
+});
+
+/** The take runs on, shows a picture that is not one colour, and can be heard. */
+async function expectPictureAndSound(page: Page): Promise<void> {
+  const heard = await page.evaluate(async () => {
+    const video = document.querySelector("video");
+    if (!video) throw new Error("no player");
+    const context = new AudioContext();
+    const analyser = context.createAnalyser();
+    context.createMediaElementSource(video).connect(analyser).connect(context.destination);
+    await context.resume();
+    await video.play();
+    const wave = new Float32Array(analyser.fftSize);
+    let loudest = 0;
+    for (let tries = 0; tries < 100 && video.currentTime < 2; tries++) {
+      await new Promise((resolve) => setTimeout(resolve, 50));
+      analyser.getFloatTimeDomainData(wave);
+      loudest = Math.max(loudest, ...wave.map(Math.abs));
+    }
+    const canvas = document.createElement("canvas");
+    [canvas.width, canvas.height] = [video.videoWidth, video.videoHeight];
+    const drawing = canvas.getContext("2d");
+    drawing?.drawImage(video, 0, 0);
+    const pixels = drawing?.getImageData(0, 0, canvas.width, canvas.height).data ?? [];
+    const colours = new Set<number>();
+    for (let at = 0; at < pixels.length; at += 4 * 997) colours.add(((pixels[at] ?? 0) >> 4) * 256 + (pixels[at + 2] ?? 0));
+    return { time: video.currentTime, duration: video.duration, width: video.videoWidth, loudest, colours: colours.size };
+  });
+  expect(heard.time).toBeGreaterThan(1.5);
+  expect(heard.duration).toBeGreaterThan(11.5);
+  expect(heard.duration).toBeLessThan(12.5);
+  expect(heard.width).toBe(1280);
+  expect(heard.loudest).toBeGreaterThan(0.01);
+  expect(heard.colours).toBeGreaterThan(20);
+}
+
+describe("the first run", () => {
+  const show = new Show();
+  beforeAll(() => show.open(false));
+  afterAll(() => show.stop());
+
+  it("makes the administrator with the one-time code, once", async () => {
+    const page = await browser.newPage();
+    await page.goto(show.url);
+    await page.getByLabel("One-time code").fill("aaaa-bbbb-cccc");
+    await page.getByLabel("User name").fill("harbour");
+    await page.getByLabel("Password").fill(PASSWORD);
+    await page.getByRole("button", { name: "Make administrator" }).click();
+    await page.getByText("The one-time code is wrong or no longer valid.").waitFor();
+    const code = show.firstRunCode();
+    await page.getByLabel("One-time code").fill(code);
+    await page.getByRole("button", { name: "Make administrator" }).click();
+    await page.getByText("No channels yet.").waitFor();
+    expect(() => show.firstRunCode()).toThrow();
+    const again = await page.request.post(`${show.url}/api/v1/first-run`, {
+      data: { code, name: "second", password: PASSWORD },
+    });
+    expect(again.status()).toBe(403);
+    await page.close();
+  });
+});

@@ -1,0 +1,84 @@
+import { type ChildProcess, execFileSync, spawn } from "node:child_process";
+import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { fileURLToPath } from "node:url";
+
+const top = fileURLToPath(new URL("../..", import.meta.url));
+const programs = join(top, "target", "debug");
+
+export const PASSWORD = "regatta morning";
+
+async function until(what: string, condition: () => boolean): Promise<void> {
+  for (let tries = 0; tries < 400; tries++) {
+    if (condition()) return;
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  }
+  throw new Error(`waited too long for ${what}`);
+}
+
+/** A service of its own with stand-ins around it; everything ends with {@link Show.stop}. */
+export class Show {
+  readonly folder = mkdtempSync(join(tmpdir(), "waverant-console-"));
+  private readonly children: ChildProcess[] = [];
+  url = "";
+  rtmp = "";
+
+  private start(program: string, args: string[], env: Record<string, string> = {}): ChildProcess {
+    const child = spawn(join(programs, program), args, { env: { ...process.env, ...env }, stdio: "ignore" });
+    this.children.push(child);
+    return child;
+  }
+
+  async open(administratorFile = true): Promise<void> {
+    const administrator = join(this.folder, "administrator.toml");
+    writeFileSync(administrator, `name = "harbour"\npassword = "${PASSWORD}"\n`);
+    const ready = join(this.folder, "ready.json");
+    this.start("waverantd", ["--settings", join(top, "waverant.toml")], {
+      WAVERANT_LISTEN_RTMP: "127.0.0.1:0",
+      WAVERANT_LISTEN_HTTP: "127.0.0.1:0",
+      WAVERANT_HOUSE_STATE_FOLDER: join(this.folder, "state"),
+      WAVERANT_HOUSE_RECORDINGS_FOLDER: join(this.folder, "recordings"),
+      WAVERANT_HOUSE_READY_FILE: ready,
+      ...(administratorFile ? { WAVERANT_FIRST_RUN_ADMINISTRATOR_FILE: administrator } : {}),
+    });
+    await until("the service", () => existsSync(ready));
+    const addresses = JSON.parse(readFileSync(ready, "utf8")) as { http: string; rtmp: string };
+    this.url = `http://${addresses.http}`;
+    this.rtmp = `rtmp://${addresses.rtmp}/in`;
+  }
+
+  firstRunCode(): string {
+    return readFileSync(join(this.folder, "state", "first-run-code"), "utf8").trim();
+  }
+
+  /** Runs the command-line client. */
+  cli(args: string[], input = ""): string {
+    const env = { ...process.env, XDG_CONFIG_HOME: join(this.folder, "config") };
+    return execFileSync(join(programs, "waverant"), args, { env, input, encoding: "utf8" });
+  }
+
+  async platform(name: string): Promise<string> {
+    const address = join(this.folder, `${name}.address`);
+    this.start("waverant-standin", ["platform", "--ready-file", address], { STANDIN_KEY: `${name}-key` });
+    await until(name, () => existsSync(address));
+    return `rtmp://${readFileSync(address, "utf8")}/live`;
+  }
+
+  encoder(key: string, seconds: number): Promise<void> {
+    const clip = join(top, "demo", "regatta.mp4");
+    const args = ["encoder", "--server", this.rtmp, "--clip", clip, "--seconds", String(seconds)];
+    const child = this.start("waverant-standin", args, { STANDIN_KEY: key });
+    return new Promise((resolve) => child.once("exit", () => resolve()));
+  }
+
+  async stop(): Promise<void> {
+    for (const child of this.children.reverse()) {
+      if (child.exitCode !== null || child.signalCode !== null) continue;
+      const ended = new Promise((resolve) => child.once("exit", resolve));
+      child.kill("SIGTERM");
+      await ended;
+    }
+    rmSync(this.folder, { recursive: true, force: true });
+  }
+}

@@ -1,0 +1,131 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { answer, api } from "./client";
+import type { AddChannel, AddDestination, Administrator, SignIn } from "./types";
+
+const inChannel = (channel: string) => ({ params: { path: { channel } } });
+
+export function useMe() {
+  return useQuery({ queryKey: ["me"], queryFn: () => answer(api.GET("/api/v1/me")), retry: false, staleTime: Infinity });
+}
+
+export function useFirstRun() {
+  return useQuery({ queryKey: ["first-run"], queryFn: () => answer(api.GET("/api/v1/first-run")) });
+}
+
+export function useChannel(channel: string) {
+  return useQuery({
+    queryKey: ["channel", channel],
+    queryFn: () => answer(api.GET("/api/v1/channels/{channel}", inChannel(channel))),
+  });
+}
+
+export function useKeys(channel: string) {
+  return useQuery({
+    queryKey: ["channel", channel, "keys"],
+    queryFn: () => answer(api.GET("/api/v1/channels/{channel}/keys", inChannel(channel))),
+  });
+}
+
+export function useDestinations() {
+  return useQuery({ queryKey: ["destinations"], queryFn: () => answer(api.GET("/api/v1/destinations")) });
+}
+
+export function useSessions(channel: string) {
+  return useQuery({
+    queryKey: ["channel", channel, "sessions"],
+    queryFn: () => answer(api.GET("/api/v1/sessions", { params: { query: { channel, limit: 20 } } })),
+    refetchInterval: 5000,
+  });
+}
+
+export function useTakes(channel: string) {
+  return useQuery({
+    queryKey: ["channel", channel, "takes"],
+    queryFn: () => answer(api.GET("/api/v1/takes", { params: { query: { channel, limit: 50 } } })),
+    refetchInterval: 5000,
+  });
+}
+
+export function useTurnedAway() {
+  return useQuery({
+    queryKey: ["turned-away"],
+    queryFn: () => answer(api.GET("/api/v1/turned-away", { params: { query: { limit: 100 } } })),
+    refetchInterval: 5000,
+  });
+}
+
+/** A change; afterwards everything under `stale` is asked for anew. */
+function useChange<Form, Result>(change: (form: Form) => Promise<Result>, stale: readonly string[]) {
+  const client = useQueryClient();
+  return useMutation({ mutationFn: change, onSuccess: () => client.invalidateQueries({ queryKey: [...stale] }) });
+}
+
+export function useSignIn() {
+  return useChange((form: SignIn) => answer(api.POST("/api/v1/sign-in", { body: form })), []);
+}
+
+export function useCompleteFirstRun() {
+  return useChange((form: Administrator) => answer(api.POST("/api/v1/first-run", { body: form })), []);
+}
+
+export function useSignOut() {
+  return useChange(() => answer(api.POST("/api/v1/sign-out")), []);
+}
+
+export function useAddChannel() {
+  return useChange((form: AddChannel) => answer(api.POST("/api/v1/channels", { body: form })), []);
+}
+
+export function useAddKey(channel: string) {
+  return useChange(
+    (label: string) =>
+      answer(api.POST("/api/v1/channels/{channel}/keys", { ...inChannel(channel), body: { label } })),
+    ["channel", channel],
+  );
+}
+
+export function useRemoveKey(channel: string) {
+  return useChange(
+    (key: number) =>
+      answer(api.DELETE("/api/v1/channels/{channel}/keys/{key}", { params: { path: { channel, key } } })),
+    ["channel", channel],
+  );
+}
+
+export function useAddDestination() {
+  return useChange((form: AddDestination) => answer(api.POST("/api/v1/destinations", { body: form })), [
+    "destinations",
+  ]);
+}
+
+export function useSwitch(channel: string) {
+  return useChange(
+    ({ destination, isOn }: { destination: string; isOn: boolean }) =>
+      answer(
+        api.PUT("/api/v1/channels/{channel}/destinations/{destination}", {
+          params: { path: { channel, destination } },
+          body: { is_on: isOn },
+        }),
+      ),
+    ["channel", channel],
+  );
+}
+
+export function useUnlink(channel: string) {
+  return useChange(
+    (destination: string) =>
+      answer(
+        api.DELETE("/api/v1/channels/{channel}/destinations/{destination}", {
+          params: { path: { channel, destination } },
+        }),
+      ),
+    ["channel", channel],
+  );
+}
+
+export function useEndSession(channel: string) {
+  return useChange(
+    () => answer(api.POST("/api/v1/channels/{channel}/end-session", inChannel(channel))),
+    ["channel", channel],
+  );
+}

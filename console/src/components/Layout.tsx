@@ -1,0 +1,55 @@
+import { LogOut } from "lucide-react";
+import { NavLink, Outlet } from "react-router";
+import { useLive } from "../api/live";
+import { useSignOut } from "../api/queries";
+import { ThemeSwitch } from "./ThemeSwitch";
+import { Wordmark } from "./Wordmark";
+
+const PAGES = [
+  { to: "/", label: "Board" },
+  { to: "/turned-away", label: "Turned away" },
+];
+
+function link({ isActive }: { isActive: boolean }): string {
+  const base = "rounded-field px-3 py-1.5 text-sm font-medium hover:bg-base-300/60";
+  return isActive ? `${base} bg-base-300/70` : `${base} text-base-content/75`;
+}
+
+export function Layout({ userName }: { userName: string }) {
+  const live = useLive();
+  const signOut = useSignOut();
+  const onSignOut = () => signOut.mutate(undefined, { onSettled: () => window.location.assign("/") });
+  return (
+    <div className="min-h-dvh">
+      <header className="sticky top-0 z-10 border-b border-base-300 bg-base-100/95 backdrop-blur">
+        <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-3 gap-y-1 px-4 sm:gap-x-6 py-2 sm:px-6">
+          <NavLink to="/" aria-label="Waverant, board">
+            <Wordmark isShort />
+          </NavLink>
+          <nav className="flex gap-1" aria-label="Pages">
+            {PAGES.map((page) => (
+              <NavLink key={page.to} to={page.to} end className={link}>
+                {page.label}
+              </NavLink>
+            ))}
+          </nav>
+          <div className="ml-auto flex items-center gap-1">
+            <span className="hidden text-sm text-base-content/70 sm:inline">{userName}</span>
+            <ThemeSwitch />
+            <button type="button" className="btn btn-ghost btn-square btn-sm" onClick={onSignOut} aria-label="Sign out">
+              <LogOut className="size-4" />
+            </button>
+          </div>
+        </div>
+        {!live.isConnected && (
+          <p role="alert" className="bg-warning px-4 py-1 text-center text-sm text-warning-content">
+            The line to the service is broken. What you see is old; trying again.
+          </p>
+        )}
+      </header>
+      <main className="mx-auto max-w-6xl px-4 py-6 sm:px-6">
+        <Outlet context={live} />
+      </main>
+    </div>
+  );
+}

@@ -1,0 +1,62 @@
+import { describe, expect, it } from "vitest";
+import type { LiveChannel, LiveLeg } from "../api/types";
+import { inOrder, legNote, legTone, summary } from "./state";
+
+function leg(state: string, more: Partial<LiveLeg> = {}): LiveLeg {
+  return {
+    destination: "plovio",
+    state,
+    state_for_ms: 0,
+    bitrate_bps: 0,
+    behind_ms: 0,
+    sent_frame_count: 0,
+    sent_bytes: 0,
+    dropped_frame_count: 0,
+    redial_count: 0,
+    ...more,
+  };
+}
+
+function channel(title: string, state: string, legs: LiveLeg[]): LiveChannel {
+  const session = state === "off air" ? null : ({ id: 1 } as LiveChannel["session"]);
+  return { name: title.toLowerCase(), title, state, session, legs };
+}
+
+describe("summary", () => {
+  it("counts what is on air and which legs carry", () => {
+    const channels = [
+      channel("Finish", "on air", [leg("carrying"), leg("refused"), leg("off")]),
+      channel("Boathouse", "off air", [leg("ready")]),
+      channel("Mill", "holding", [leg("carrying")]),
+    ];
+    expect(summary({ at: "", channels })).toEqual({ onAir: 1, holding: 1, channels: 3, carrying: 2, wanted: 3 });
+  });
+});
+
+describe("legs", () => {
+  it("have a tone for every state, and an idle one for unknown states", () => {
+    expect(["carrying", "dialing", "refused", "off", "?"].map((state) => legTone(leg(state)))).toEqual([
+      "good",
+      "trouble",
+      "bad",
+      "idle",
+      "idle",
+    ]);
+  });
+
+  it("say why they do not carry and when they dial again", () => {
+    const waiting = leg("waiting to redial", { reason: "the platform closed the connection", next_dial_in_ms: 1200 });
+    expect(legNote(waiting)).toBe("the platform closed the connection. Next try in 2 s.");
+    expect(legNote(leg("carrying", { reason: "old trouble" }))).toBeUndefined();
+    expect(legNote(leg("dialing"))).toBeUndefined();
+  });
+});
+
+it("puts channels on air first", () => {
+  const titles = inOrder([
+    channel("B", "off air", []),
+    channel("Z", "on air", []),
+    channel("A", "off air", []),
+  ]).map((entry) => entry.title);
+  expect(titles).toEqual(["Z", "A", "B"]);
+});

@@ -1,0 +1,52 @@
+import type { Board, LiveChannel, LiveLeg } from "../api/types";
+
+/** How good a state is; decides its colour everywhere. */
+export type Tone = "good" | "trouble" | "bad" | "idle";
+
+const LEG_TONES: Record<string, Tone> = {
+  carrying: "good",
+  dialing: "trouble",
+  "waiting to redial": "trouble",
+  refused: "bad",
+  ready: "idle",
+  off: "idle",
+};
+
+export function legTone(leg: LiveLeg): Tone {
+  return LEG_TONES[leg.state] ?? "idle";
+}
+
+const CHANNEL_TONES: Record<string, Tone> = { "on air": "good", holding: "trouble", "off air": "idle" };
+
+export function channelTone(channel: LiveChannel): Tone {
+  return CHANNEL_TONES[channel.state] ?? "idle";
+}
+
+/** The three questions of the board: on air, good, does everyone get it. */
+export type Summary = { onAir: number; holding: number; channels: number; carrying: number; wanted: number };
+
+export function summary(board: Board): Summary {
+  const live = board.channels.filter((channel) => channel.session);
+  const legs = live.flatMap((channel) => channel.legs).filter((leg) => leg.state !== "off");
+  return {
+    onAir: live.filter((channel) => channel.state === "on air").length,
+    holding: live.filter((channel) => channel.state === "holding").length,
+    channels: board.channels.length,
+    carrying: legs.filter((leg) => leg.state === "carrying").length,
+    wanted: legs.length,
+  };
+}
+
+/** What to say about a leg in one line. */
+export function legNote(leg: LiveLeg): string | undefined {
+  if (leg.state === "carrying" || leg.state === "ready" || leg.state === "off") return undefined;
+  const next = leg.next_dial_in_ms ?? undefined;
+  const when = next === undefined ? "" : ` Next try in ${Math.ceil(next / 1000)} s.`;
+  return leg.reason ? `${leg.reason}.${when}`.replace("..", ".") : when.trim() || undefined;
+}
+
+/** Channels that are on air first, then by title. */
+export function inOrder(channels: LiveChannel[]): LiveChannel[] {
+  const rank = (channel: LiveChannel) => (channel.session ? 0 : 1);
+  return [...channels].sort((a, b) => rank(a) - rank(b) || a.title.localeCompare(b.title));
+}

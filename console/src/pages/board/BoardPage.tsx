@@ -1,0 +1,38 @@
+import { Plus } from "lucide-react";
+import { useState } from "react";
+import { useOutletContext } from "react-router";
+import type { Live } from "../../api/live";
+import { EmptyNote, LoadingNote } from "../../components/Notes";
+import { inOrder, summary } from "../../lib/state";
+import { AddChannel } from "./AddChannel";
+import { ChannelCard } from "./ChannelCard";
+import { Headline } from "./Headline";
+
+export function BoardPage() {
+  const { board } = useOutletContext<Live>();
+  const [isAdding, setAdding] = useState(false);
+  if (!board) return <LoadingNote />;
+  return (
+    <>
+      <div className="mb-5 flex flex-wrap items-center justify-between gap-3">
+        <Headline summary={summary(board)} />
+        <button type="button" className="btn btn-sm bg-base-100" onClick={() => setAdding(true)}>
+          <Plus className="size-4" /> Add channel
+        </button>
+      </div>
+      {board.channels.length === 0 && (
+        <div className="panel">
+          <EmptyNote title="No channels yet.">
+            Add one, make a stream key for it, and paste its two fields into your encoder.
+          </EmptyNote>
+        </div>
+      )}
+      <div className="space-y-4">
+        {inOrder(board.channels).map((channel) => (
+          <ChannelCard key={channel.name} channel={channel} />
+        ))}
+      </div>
+      {isAdding && <AddChannel onClose={() => setAdding(false)} />}
+    </>
+  );
+}

@@ -1,0 +1,50 @@
+import { ChevronRight } from "lucide-react";
+import { Link } from "react-router";
+import type { LiveChannel } from "../../api/types";
+import { StateText } from "../../components/StateText";
+import { clock } from "../../lib/format";
+import { channelTone } from "../../lib/state";
+import { Delta } from "./Delta";
+import { LegRow } from "./LegRow";
+import { SourceFacts } from "./SourceFacts";
+
+function since(channel: LiveChannel): string {
+  const session = channel.session;
+  if (!session) return channel.state;
+  if (channel.state === "holding") return `holding, ${clock(session.hold_left_ms ?? 0)} left`;
+  return `${channel.state} ${clock(Date.now() - Date.parse(session.started_at))}`;
+}
+
+/** A channel with its source on the left and its legs on the right. */
+export function ChannelCard({ channel, isLinked = true }: { channel: LiveChannel; isLinked?: boolean }) {
+  return (
+    <section className="panel overflow-hidden" aria-label={channel.title}>
+      <div className="flex items-center justify-between gap-3 border-b border-base-300 px-4 py-3 sm:px-5">
+        <div className="flex flex-wrap items-baseline gap-x-4">
+          {isLinked ? (
+            <Link to={`/channels/${channel.name}`} className="group flex items-center gap-1 text-lg font-semibold tracking-tight hover:underline">
+              {channel.title}
+              <ChevronRight aria-hidden className="size-4 opacity-40 transition-transform group-hover:translate-x-0.5" />
+            </Link>
+          ) : (
+            <h2 className="text-lg font-semibold tracking-tight">Now</h2>
+          )}
+          {isLinked && <span className="font-mono text-xs text-base-content/60">{channel.name}</span>}
+        </div>
+        <StateText tone={channelTone(channel)}>{since(channel)}</StateText>
+      </div>
+      <div className="grid md:grid-cols-[15rem_4.5rem_1fr]">
+        <SourceFacts session={channel.session ?? undefined} />
+        <Delta legs={channel.legs} isLive={Boolean(channel.session)} />
+        <div className="grid auto-rows-fr border-t border-base-300 md:border-t-0">
+          {channel.legs.length === 0 && (
+            <p className="px-5 py-6 text-sm text-base-content/65">No destinations. The stream is only recorded.</p>
+          )}
+          {channel.legs.map((leg) => (
+            <LegRow key={leg.destination} channel={channel.name} leg={leg} />
+          ))}
+        </div>
+      </div>
+    </section>
+  );
+}

@@ -1,0 +1,51 @@
+import { useSwitch } from "../../api/queries";
+import type { LiveLeg } from "../../api/types";
+import { StateText } from "../../components/StateText";
+import { bitrate, clock } from "../../lib/format";
+import { legNote, legTone } from "../../lib/state";
+
+function Number({ label, value, isBad = false }: { label: string; value: string; isBad?: boolean }) {
+  return (
+    <div className="min-w-16">
+      <dt className="eyebrow">{label}</dt>
+      <dd className={`whitespace-nowrap text-sm font-medium ${isBad ? "text-warning" : ""}`}>{value}</dd>
+    </div>
+  );
+}
+
+/** A leg: state, rate out, delay, drops, redials, and its switch. */
+export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
+  const change = useSwitch(channel);
+  const isOn = leg.state !== "off";
+  const isLive = isOn && leg.state !== "ready";
+  const note = legNote(leg);
+  const state = isLive ? `${leg.state} ${clock(leg.state_for_ms)}` : leg.state;
+  return (
+    <div className="flex flex-col justify-center border-t border-base-300 px-4 py-3 first:border-t-0 sm:px-5">
+      <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
+        <div className="min-w-40 flex-1">
+          <p className="font-semibold">{leg.destination}</p>
+          <StateText tone={legTone(leg)}>{state}</StateText>
+        </div>
+        {isLive && (
+          <dl className="order-last flex w-full flex-wrap gap-x-5 gap-y-1 sm:order-none sm:w-auto">
+            <Number label="Out" value={bitrate(leg.bitrate_bps)} />
+            <Number label="Behind" value={`${leg.behind_ms} ms`} isBad={leg.behind_ms > 2000} />
+            <Number label="Dropped" value={String(leg.dropped_frame_count)} isBad={leg.dropped_frame_count > 0} />
+            <Number label="Redials" value={String(leg.redial_count)} isBad={leg.redial_count > 0} />
+          </dl>
+        )}
+        <input
+          type="checkbox"
+          className="toggle toggle-success toggle-sm"
+          checked={isOn}
+          disabled={change.isPending}
+          aria-label={`Send to ${leg.destination}`}
+          onChange={(event) => change.mutate({ destination: leg.destination, isOn: event.target.checked })}
+        />
+      </div>
+      {note && <p className="mt-1 text-sm text-base-content/75">{note}</p>}
+      {change.error && <p className="mt-1 text-sm text-error">{change.error.message}</p>}
+    </div>
+  );
+}

@@ -1,0 +1,63 @@
+import { type FormEvent, useState } from "react";
+import { useAddDestination, useDestinations, useSwitch } from "../../api/queries";
+import type { Channel } from "../../api/types";
+import { Dialog } from "../../components/Dialog";
+import { Field, fieldText } from "../../components/Field";
+import { ErrorNote } from "../../components/Notes";
+
+function NewFields() {
+  return (
+    <>
+      <Field label="Name" name="name" placeholder="Plovio" required autoFocus hint="A name of your own." />
+      <Field label="Address" name="address" placeholder="rtmp://live.example.org/in" required />
+      <Field label="Key" name="key" type="password" required hint="Kept encrypted and not shown again." />
+    </>
+  );
+}
+
+export function AddDestination({ channel, onClose }: { channel: Channel; onClose: () => void }) {
+  const all = useDestinations();
+  const add = useAddDestination();
+  const link = useSwitch(channel.name);
+  const taken = new Set(channel.destinations.map((entry) => entry.destination));
+  const known = (all.data ?? []).filter((entry) => !taken.has(entry.name));
+  const [choice, setChoice] = useState("");
+  const onSubmit = async (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = event.currentTarget;
+    const name = choice || fieldText(form, "name");
+    if (!choice) {
+      await add.mutateAsync({ name, address: fieldText(form, "address"), key: fieldText(form, "key") });
+    }
+    await link.mutateAsync({ destination: name, isOn: true });
+    onClose();
+  };
+  const error = add.error ?? link.error;
+  return (
+    <Dialog title="Add destination" onClose={onClose}>
+      <form className="space-y-4" onSubmit={(event) => void onSubmit(event).catch(() => undefined)}>
+        {known.length > 0 && (
+          <label className="block">
+            <span className="text-sm font-medium">Destination</span>
+            <select className="select mt-1 w-full" value={choice} onChange={(event) => setChoice(event.target.value)}>
+              <option value="">A new one</option>
+              {known.map((entry) => (
+                <option key={entry.name}>{entry.name}</option>
+              ))}
+            </select>
+          </label>
+        )}
+        {!choice && <NewFields />}
+        {error && <ErrorNote error={error} />}
+        <div className="modal-action">
+          <button type="button" className="btn" onClick={onClose}>
+            Cancel
+          </button>
+          <button type="submit" className="btn btn-primary" disabled={add.isPending || link.isPending}>
+            Add and switch on
+          </button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}

@@ -1,0 +1,52 @@
+import { ArrowLeft } from "lucide-react";
+import { Link, useOutletContext, useParams } from "react-router";
+import type { Live } from "../../api/live";
+import { useChannel, useEndSession } from "../../api/queries";
+import { ErrorNote, LoadingNote } from "../../components/Notes";
+import { seconds } from "../../lib/format";
+import { ChannelCard } from "../board/ChannelCard";
+import { Destinations } from "./Destinations";
+import { Keys } from "./Keys";
+import { Recordings } from "./Recordings";
+import { Sessions } from "./Sessions";
+
+export function ChannelPage() {
+  const { channel: name = "" } = useParams();
+  const { board } = useOutletContext<Live>();
+  const channel = useChannel(name);
+  const end = useEndSession(name);
+  if (channel.isPending) return <LoadingNote />;
+  if (channel.error) return <ErrorNote error={channel.error} />;
+  const live = board?.channels.find((entry) => entry.name === name);
+  const { title, hold_ms, records, server } = channel.data;
+  return (
+    <>
+      <Link to="/" className="inline-flex items-center gap-1 text-sm text-base-content/70 hover:underline">
+        <ArrowLeft aria-hidden className="size-4" /> Board
+      </Link>
+      <div className="mb-5 mt-1 flex flex-wrap items-center justify-between gap-3">
+        <div>
+          <h1 className="text-2xl font-semibold tracking-tight">{title}</h1>
+          <p className="text-sm text-base-content/70">
+            <span className="font-mono">{name}</span> · waits {seconds(hold_ms)} for a lost encoder · {records ? "records every session" : "does not record"}
+          </p>
+        </div>
+        {live?.session && (
+          <button type="button" className="btn btn-sm btn-outline btn-error" disabled={end.isPending} onClick={() => end.mutate(undefined)}>
+            End the session
+          </button>
+        )}
+      </div>
+      <div className="space-y-5">
+        {end.error && <ErrorNote error={end.error} />}
+        {live && <ChannelCard channel={live} isLinked={false} />}
+        <div className="grid items-start gap-5 lg:grid-cols-2">
+          <Keys channel={name} server={server} />
+          <Destinations channel={channel.data} />
+        </div>
+        <Recordings channel={name} />
+        <Sessions channel={name} />
+      </div>
+    </>
+  );
+}

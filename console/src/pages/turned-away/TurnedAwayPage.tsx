@@ -1,0 +1,47 @@
+import { useTurnedAway } from "../../api/queries";
+import { EmptyNote, ErrorNote, LoadingNote } from "../../components/Notes";
+import { moment } from "../../lib/format";
+
+export function TurnedAwayPage() {
+  const list = useTurnedAway();
+  const items = list.data?.items ?? [];
+  return (
+    <>
+      <h1 className="text-2xl font-semibold tracking-tight">Turned away</h1>
+      <p className="mb-5 text-sm text-base-content/70">Publishers who were not let in, the newest first.</p>
+      {list.isPending && <LoadingNote />}
+      {list.error && <ErrorNote error={list.error} />}
+      {list.data && items.length === 0 && (
+        <div className="panel">
+          <EmptyNote title="Nobody was turned away." />
+        </div>
+      )}
+      {items.length > 0 && (
+        <div className="panel overflow-x-auto">
+          <table className="table">
+            <thead>
+              <tr>
+                <th>When</th>
+                <th>From</th>
+                <th>Channel</th>
+                <th>Key</th>
+                <th>Why</th>
+              </tr>
+            </thead>
+            <tbody>
+              {items.map((item) => (
+                <tr key={item.id}>
+                  <td className="whitespace-nowrap">{moment(item.at)}</td>
+                  <td className="font-mono text-sm">{item.address}</td>
+                  <td>{item.channel ?? "–"}</td>
+                  <td className="whitespace-nowrap font-mono text-sm">{item.key_prefix ? `${item.key_prefix}-…` : "–"}</td>
+                  <td className="max-w-md">{item.detail}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </>
+  );
+}
