@@ -124,6 +124,11 @@ impl Hub {
         self.ended = true;
     }
 
+    /// True once no packet follows; readers may still have some to read.
+    pub fn has_ended(&self) -> bool {
+        self.ended
+    }
+
     /// Appends up to `max` entries to `out` and moves the cursor on.
     pub fn read(&self, cursor: &mut Cursor, max: usize, out: &mut Vec<Entry>) -> Read {
         let Some((next, outcome)) = self.place(cursor) else {

@@ -47,6 +47,8 @@ pub(super) struct Carrier {
     entries: Vec<Entry>,
     input: Vec<u8>,
     next_fill: Instant,
+    /// The hub's news count when it was read last.
+    seen: Option<u64>,
     last_progress: Instant,
 }
 
@@ -64,6 +66,7 @@ impl Carrier {
             entries: Vec::with_capacity(MAX_ENTRIES),
             input: vec![0; 4096],
             next_fill: now,
+            seen: None,
             last_progress: now,
         }
     }
@@ -82,17 +85,23 @@ impl Carrier {
         let show = self.show.clone();
         loop {
             let mut news = std::pin::pin!(show.news.notified());
-            // Registered before the hub is read, so that no news falls between.
+            // Registered before the count is read, so that no news falls between.
             news.as_mut().enable();
             self.collect_output();
-            let mut more = false;
-            if self.queue.is_empty() && self.client.is_publishing() && Instant::now() >= self.next_fill {
+            let count = show.news_count();
+            let mut has_news = self.seen != Some(count);
+            let is_due = has_news && self.queue.is_empty() && self.client.is_publishing();
+            if is_due && Instant::now() >= self.next_fill {
                 match self.fill(sink, cursor) {
-                    Ok(count) => more = count == MAX_ENTRIES,
+                    Ok(true) => {}
+                    Ok(false) => {
+                        self.seen = Some(count);
+                        has_news = false;
+                    }
                     Err(end) => return Some(end),
                 }
             }
-            if let Err(end) = self.step(news, more, until_taken).await {
+            if let Err(end) = self.step(news, has_news, until_taken).await {
                 return end;
             }
         }
@@ -102,12 +111,11 @@ impl Carrier {
     async fn step(
         &mut self,
         news: impl Future<Output = ()>,
-        more: bool,
+        has_news: bool,
         until_taken: bool,
     ) -> Result<(), Option<CarryEnd>> {
         let lost = |error: std::io::Error| Err(Some(CarryEnd::Lost(format!("the connection broke: {error}"))));
         let (idle, publishing) = (self.queue.is_empty(), self.client.is_publishing());
-        let batching = Instant::now() < self.next_fill;
         let deadline = self.client.poll_timeout().unwrap_or(self.last_progress + STALL);
         tokio::select! {
             biased;
@@ -120,8 +128,9 @@ impl Carrier {
                 Ok(count) => return self.handle_input(count, until_taken),
                 Err(error) => return lost(error),
             },
-            () = sleep_until(self.next_fill.into()), if idle && publishing && (batching || more) => {}
-            () = news, if idle && publishing && !batching && !more => {}
+            // Only news within the batch time needs a timer.
+            () = sleep_until(self.next_fill.into()), if idle && publishing && has_news => {}
+            () = news, if idle && publishing && !has_news => {}
             () = self.show.over.cancelled(), if !publishing => return Err(Some(CarryEnd::Ended)),
             () = sleep_until(deadline.into()), if !publishing || !idle => self.check_deadline()?,
         }
@@ -160,13 +169,13 @@ impl Carrier {
         Ok(())
     }
 
-    /// Takes packets from the hub; returns how many.
-    fn fill(&mut self, sink: &mut RtmpSink, cursor: &mut Cursor) -> Result<usize, CarryEnd> {
+    /// Takes packets from the hub; true if there is more to read without further news.
+    fn fill(&mut self, sink: &mut RtmpSink, cursor: &mut Cursor) -> Result<bool, CarryEnd> {
         self.entries.clear();
-        let (read, lag) = {
+        let (read, lag, has_ended) = {
             let hub = self.show.hub.lock();
             let read = hub.read(cursor, MAX_ENTRIES, &mut self.entries);
-            (read, hub.lag(cursor))
+            (read, hub.lag(cursor), hub.has_ended())
         };
         match read {
             Read::End => return Err(CarryEnd::Ended),
@@ -177,7 +186,7 @@ impl Carrier {
             Read::UpToDate => {}
         }
         if self.entries.is_empty() {
-            return Ok(0);
+            return Ok(has_ended);
         }
         let mut sent = SinkOutput::default();
         for entry in &self.entries {
@@ -195,7 +204,7 @@ impl Carrier {
         self.last_progress = now;
         self.next_fill = now + BATCH;
         self.collect_output();
-        Ok(self.entries.len())
+        Ok(has_ended || self.entries.len() == MAX_ENTRIES)
     }
 
     fn collect_output(&mut self) {

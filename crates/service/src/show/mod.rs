@@ -7,6 +7,7 @@ mod supervise;
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
 use parking_lot::Mutex;
@@ -64,6 +65,8 @@ pub(crate) struct Show {
     pub(crate) hub: Mutex<Hub>,
     /// Wakes readers of the hub.
     pub(crate) news: Notify,
+    /// Counts what is new in the hub, so that readers can look without its lock.
+    news_count: AtomicU64,
     /// Cancelled when the session is over and its last packet is in the hub.
     pub(crate) over: CancellationToken,
     pub(crate) takes: Mutex<Vec<TakeRecord>>,
@@ -104,6 +107,7 @@ impl Show {
             encoder: start.encoder,
             hub: Mutex::new(Hub::new(HubLimits::default())),
             news: Notify::new(),
+            news_count: AtomicU64::new(0),
             over: CancellationToken::new(),
             takes: Mutex::new(Vec::new()),
             legs: Mutex::new(BTreeMap::new()),
@@ -141,6 +145,17 @@ impl Show {
         self.life_changed.notify_one();
         tracing::info!(session = self.id, channel = %self.channel.name, %peer, ?gap, "the publisher is back");
         Some(Seat::new(self.clone(), evicted))
+    }
+
+    /// How often there was news; a reader that saw another number has something to read.
+    pub(crate) fn news_count(&self) -> u64 {
+        self.news_count.load(Ordering::Acquire)
+    }
+
+    /// Tells readers that the hub holds something new, or has ended.
+    fn tell_news(&self) {
+        self.news_count.fetch_add(1, Ordering::Release);
+        self.news.notify_waiters();
     }
 
     pub(crate) fn is_over(&self) -> bool {

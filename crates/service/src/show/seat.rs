@@ -99,7 +99,7 @@ impl Seat {
         }
         drop(source);
         if pushed {
-            show.news.notify_waiters();
+            show.tell_news();
         }
     }
 

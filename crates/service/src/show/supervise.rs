@@ -21,7 +21,7 @@ pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
     wait_for_the_end(&show, &house).await;
     show.hub.lock().end();
     show.over.cancel();
-    show.news.notify_waiters();
+    show.tell_news();
     // The next encoder may begin a new session while this one is wound up.
     house.forget(&show);
     // The handles are kept while the legs finish: a leg without orders would end before it has

@@ -58,3 +58,38 @@ async fn the_private_database_comes_back_after_a_kill() {
     tokio::time::sleep(Duration::from_millis(100)).await;
     assert!(!std::path::Path::new(&format!("/proc/{pid}")).exists(), "the database is stopped with the service");
 }
+
+/// The database dies in mid-show: the show goes on, a known key still opens the gate, and what
+/// happened is in the records when the database is back.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lost_database_does_not_touch_the_show() {
+    let ground = Ground::new().await;
+    let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
+    let without_url: Vec<&str> = settings.lines().filter(|line| !line.starts_with("url")).collect();
+    std::fs::write(ground.path("waverant.toml"), without_url.join("\n")).unwrap();
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let platform = house.add_platform("plovio", None).await;
+    let ready: serde_json::Value =
+        serde_json::from_str(&std::fs::read_to_string(ground.path("ready.json")).unwrap()).unwrap();
+    let database = ready["database_pid"].as_u64().unwrap().to_string();
+    let signal = |signal: &str| {
+        assert!(std::process::Command::new("kill").args([signal, &database]).status().unwrap().success());
+    };
+    // Stopped first, so that it is away for longer than the restart takes.
+    signal("-STOP");
+    let publish = house.publish(house.encoder(&key, 5.0));
+    let kill = async {
+        tokio::time::sleep(Duration::from_secs(2)).await;
+        signal("-KILL");
+    };
+    let (sent, ()) = tokio::join!(publish, kill);
+    assert_eq!(sent.end, waverant_standin::EncoderEnd::Finished);
+    assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+    let received = &platform.report().connections[0].received;
+    assert_eq!(waverant_standin::compare(&sent.sent, received, true).fault, None);
+    let session = house.ended_session(1).await;
+    assert_eq!(session["session"]["end_reason"], "the encoder stopped");
+    assert_eq!(session["takes"][0]["state"], "complete");
+    assert_eq!(session["legs"][0]["sent_frame_count"], 150);
+}

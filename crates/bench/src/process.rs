@@ -1,0 +1,32 @@
+use std::fs;
+use std::process::Command;
+use std::sync::OnceLock;
+
+use anyhow::Context;
+
+/// Clock ticks in a second, as the kernel counts CPU time.
+fn ticks_per_second() -> f64 {
+    static TICKS: OnceLock<f64> = OnceLock::new();
+    *TICKS.get_or_init(|| {
+        let output = Command::new("getconf").arg("CLK_TCK").output();
+        let text = output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default();
+        text.trim().parse().unwrap_or(100.0)
+    })
+}
+
+/// CPU seconds that a process has used, user and system.
+pub(crate) fn cpu_seconds(pid: u32) -> anyhow::Result<f64> {
+    let text = fs::read_to_string(format!("/proc/{pid}/stat")).context("the measured process is gone")?;
+    // The second field is the name in parentheses and may hold spaces.
+    let rest = text.rsplit(')').next().unwrap_or_default();
+    let fields: Vec<f64> = rest.split_whitespace().map(|field| field.parse().unwrap_or(0.0)).collect();
+    let [user, system] = [11, 12].map(|at| fields.get(at).copied().unwrap_or(0.0));
+    Ok((user + system) / ticks_per_second())
+}
+
+/// Resident memory of a process.
+pub(crate) fn resident_mib(pid: u32) -> f64 {
+    let text = fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+    let line = text.lines().find(|line| line.starts_with("VmRSS:")).unwrap_or_default();
+    line.split_whitespace().nth(1).and_then(|kib| kib.parse::<f64>().ok()).unwrap_or(0.0) / 1024.0
+}
