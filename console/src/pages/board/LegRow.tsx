@@ -6,7 +6,7 @@ import { legNote, legTone } from "../../lib/state";
 
 function Number({ label, value, isBad = false }: { label: string; value: string; isBad?: boolean }) {
   return (
-    <div className="min-w-16">
+    <div className="sm:min-w-16">
       <dt className="eyebrow">{label}</dt>
       <dd className={`whitespace-nowrap text-sm font-medium ${isBad ? "text-warning" : ""}`}>{value}</dd>
     </div>
@@ -28,7 +28,7 @@ export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
           <StateText tone={legTone(leg)}>{state}</StateText>
         </div>
         {isLive && (
-          <dl className="order-last flex w-full flex-wrap gap-x-5 gap-y-1 sm:order-none sm:w-auto">
+          <dl className="order-last grid w-full grid-cols-[auto_auto_auto_auto] gap-x-4 sm:order-none sm:flex sm:w-auto sm:gap-x-5">
             <Number label="Out" value={bitrate(leg.bitrate_bps)} />
             <Number label="Behind" value={`${leg.behind_ms} ms`} isBad={leg.behind_ms > 2000} />
             <Number label="Dropped" value={String(leg.dropped_frame_count)} isBad={leg.dropped_frame_count > 0} />

@@ -61,7 +61,7 @@ export function Recordings({ channel }: { channel: string }) {
         </div>
       )}
       {playing && (
-        <Dialog title={`Session ${playing.session}, take ${playing.number}`} onClose={() => setPlaying(undefined)}>
+        <Dialog isWide title={`Session ${playing.session}, take ${playing.number}`} onClose={() => setPlaying(undefined)}>
           <video className="w-full rounded-field bg-black" src={fileOf(playing)} controls autoPlay playsInline />
         </Dialog>
       )}

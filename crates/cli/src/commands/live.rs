@@ -81,12 +81,18 @@ fn leg_columns() -> Vec<Column> {
         Column::text("channel", |row| text(row, "channel")),
         Column::text("destination", |row| text(row, "destination")),
         Column::text("state", |row| text(row, "state")),
-        Column::number("for", |row| duration(number(row, "state_for_ms"))),
-        Column::number("out", |row| bitrate(number(row, "bitrate_bps"))),
-        Column::number("behind", |row| format!("{:.0} ms", number(row, "behind_ms"))),
-        Column::number("frames", |row| text(row, "sent_frame_count")),
-        Column::number("dropped", |row| text(row, "dropped_frame_count")),
-        Column::number("redials", |row| text(row, "redial_count")),
+        Column::number("for", |row| working(row, |row| duration(number(row, "state_for_ms")))),
+        Column::number("out", |row| working(row, |row| bitrate(number(row, "bitrate_bps")))),
+        Column::number("behind", |row| working(row, |row| format!("{:.0} ms", number(row, "behind_ms")))),
+        Column::number("frames", |row| working(row, |row| text(row, "sent_frame_count"))),
+        Column::number("dropped", |row| working(row, |row| text(row, "dropped_frame_count"))),
+        Column::number("redials", |row| working(row, |row| text(row, "redial_count"))),
         Column::text("last trouble", |row| text(row, "reason")),
     ]
+}
+
+/// A dash for legs that have done nothing.
+fn working(row: &Value, cell: impl Fn(&Value) -> String) -> String {
+    let is_idle = matches!(row["state"].as_str(), Some("ready" | "off")) && number(row, "sent_frame_count") == 0.0;
+    if is_idle { "-".to_owned() } else { cell(row) }
 }

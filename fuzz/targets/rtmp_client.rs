@@ -1,0 +1,25 @@
+//! Bytes from a platform, the handshake done.
+#![no_main]
+
+use std::time::Instant;
+
+use libfuzzer_sys::fuzz_target;
+use waverant_rtmp::{ClientConfig, ClientConnection, ClientTarget};
+
+fuzz_target!(|input: &[u8]| {
+    let now = Instant::now();
+    let target = ClientTarget { app: "in".into(), tc_url: "rtmp://a/in".into(), stream_name: "key".into() };
+    let mut client = ClientConnection::new(ClientConfig::default(), target, now);
+    let mut hello = vec![3];
+    hello.resize(1 + 2 * 1536, 0);
+    client.handle_input(now, &hello).expect("the handshake is well-formed");
+    let Some((cut, rest)) = input.split_first() else { return };
+    for piece in rest.chunks(usize::from(*cut).max(1)) {
+        let outcome = client.handle_input(now, piece);
+        while client.poll_event().is_some() {}
+        while client.poll_transmit().is_some() {}
+        if outcome.is_err() {
+            return;
+        }
+    }
+});
