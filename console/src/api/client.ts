@@ -2,7 +2,10 @@ import createClient from "openapi-fetch";
 import type { paths, Problem } from "./types";
 
 /** The only file that talks to the network, with `live.ts` beside it. */
-export const api = createClient<paths>({ baseUrl: "/" });
+export const api = createClient<paths>({
+  baseUrl: window.location.origin,
+  fetch: (request) => globalThis.fetch(request),
+});
 
 /** What a failed call tells people. */
 export class CallError extends Error {

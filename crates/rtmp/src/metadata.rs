@@ -96,3 +96,61 @@ impl StreamMetadataBuilder {
         self.pairs.push((name.to_owned(), Value::Number(value)));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use waverant_media::{AudioSpecificConfig, AvcDecoderConfig, CodecParameters, Track, TrackId};
+
+    use super::*;
+    use crate::amf0::decode_all;
+
+    const AVC: &[u8] = &[
+        1, 0x42, 0xc0, 0x1f, 0xff, 0xe1, 0, 10, 0x67, 0x42, 0xc0, 0x1f, 0xda, 0x01, 0x40, 0x16, 0xe8, 0x40, 1, 0, 4,
+        0x68, 0xce, 0x3c, 0x80,
+    ];
+
+    fn tracks() -> Tracks {
+        let mut tracks = Tracks::new();
+        let h264 = AvcDecoderConfig::parse(Bytes::from_static(AVC)).unwrap();
+        tracks.set(Track { id: TrackId::VIDEO, codec: CodecParameters::H264(h264) });
+        let aac = AudioSpecificConfig::parse(Bytes::from_static(&[0x11, 0x90])).unwrap();
+        tracks.set(Track { id: TrackId::AUDIO, codec: CodecParameters::Aac(aac) });
+        tracks
+    }
+
+    #[test]
+    fn what_is_built_is_true_and_complete() {
+        let payload = StreamMetadataBuilder::new(&tracks(), Some(25.0), "Waverant")
+            .with_bitrates(Some(6_000_400.0), Some(128_000.0))
+            .encode();
+        let values = decode_all(&payload).unwrap();
+        assert_eq!(values[0].as_str(), Some("@setDataFrame"));
+        assert_eq!(values[1].as_str(), Some("onMetaData"));
+        for (field, expected) in [
+            ("width", 1280.0),
+            ("height", 720.0),
+            ("videocodecid", 7.0),
+            ("framerate", 25.0),
+            ("audiocodecid", 10.0),
+            ("audiosamplerate", 48_000.0),
+            ("audiochannels", 2.0),
+            ("videodatarate", 6000.0),
+            ("audiodatarate", 128.0),
+        ] {
+            assert_eq!(values[2].field(field).and_then(Value::as_number), Some(expected), "{field}");
+        }
+        assert_eq!(values[2].field("stereo"), Some(&Value::Boolean(true)));
+        assert_eq!(values[2].field("encoder").and_then(Value::as_str), Some("Waverant"));
+    }
+
+    #[test]
+    fn what_encoders_say_is_read_in_its_variants() {
+        let pair = |name: &str, value: Value| (name.to_owned(), value);
+        let numbers = StreamMetadata::from_pairs(&[pair("videocodecid", 7.0.into()), pair("audiocodecid", 0.0.into())]);
+        assert_eq!((numbers.has_video, numbers.has_audio), (Some(true), Some(false)));
+        let names = StreamMetadata::from_pairs(&[pair("videocodecid", "avc1".into()), pair("audiocodecid", "".into())]);
+        assert_eq!((names.has_video, names.has_audio), (Some(true), Some(false)));
+        let nothing = StreamMetadata::from_pairs(&[pair("framerate", 0.0.into())]);
+        assert_eq!(nothing, StreamMetadata::default());
+    }
+}

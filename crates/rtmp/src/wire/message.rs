@@ -142,3 +142,62 @@ fn read_u32(message: &Message, at: usize) -> Result<u32, MessageError> {
 fn too_short(message: &Message, needed: usize) -> MessageError {
     MessageError::TooShort { message_type: message.message_type, found: message.payload.len(), needed }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn message(message_type: u8, payload: &[u8]) -> Message {
+        let payload = Bytes::copy_from_slice(payload);
+        Message { chunk_stream: 2, message_type, message_stream: 0, timestamp: Timestamp(0), payload }
+    }
+
+    /// Bytes by hand from RTMP 1.0, 5.4 and 7.1.7.
+    #[rstest]
+    #[case::chunk_size(1, &[0, 0, 0x10, 0], ControlMessage::SetChunkSize(4096))]
+    #[case::abort(2, &[0, 0, 0, 6], ControlMessage::Abort(6))]
+    #[case::acknowledgement(3, &[0, 1, 0, 0], ControlMessage::Acknowledgement(65536))]
+    #[case::window(5, &[0, 0x26, 0x25, 0xa0], ControlMessage::WindowAcknowledgementSize(2_500_000))]
+    #[case::bandwidth(6, &[0, 0, 0, 9, 1], ControlMessage::SetPeerBandwidth { window: 9, limit_type: 1 })]
+    #[case::stream_begin(4, &[0, 0, 0, 0, 0, 1], ControlMessage::User(UserControl::StreamBegin(1)))]
+    #[case::ping(4, &[0, 6, 0, 0, 0, 5], ControlMessage::User(UserControl::PingRequest(5)))]
+    #[case::pong(4, &[0, 7, 0, 0, 0, 5], ControlMessage::User(UserControl::PingResponse(5)))]
+    fn both_ways(#[case] message_type: u8, #[case] payload: &[u8], #[case] expected: ControlMessage) {
+        assert_eq!(ControlMessage::decode(&message(message_type, payload)), Ok(Some(expected)));
+        assert_eq!(expected.encode(), (message_type, Bytes::copy_from_slice(payload)));
+    }
+
+    #[rstest]
+    #[case::chunk_size(1, 4)]
+    #[case::bandwidth(6, 4)]
+    #[case::ping(4, 6)]
+    fn short_ones_are_named(#[case] message_type: u8, #[case] needed: usize) {
+        let whole = [0, 6, 0, 0, 0, 5];
+        for found in 0..needed {
+            let outcome = ControlMessage::decode(&message(message_type, &whole[..found]));
+            assert!(matches!(outcome, Err(MessageError::TooShort { found: told, .. }) if told == found), "{found}");
+        }
+    }
+
+    #[test]
+    fn a_bandwidth_without_its_type_is_dynamic() {
+        let decoded = ControlMessage::decode(&message(6, &[0, 0, 0, 9]));
+        assert_eq!(decoded, Ok(Some(ControlMessage::SetPeerBandwidth { window: 9, limit_type: 2 })));
+    }
+
+    #[test]
+    fn other_messages_and_events_are_left_alone() {
+        assert_eq!(ControlMessage::decode(&message(9, &[])), Ok(None));
+        let unknown = ControlMessage::decode(&message(4, &[0, 31, 1, 2]));
+        assert_eq!(unknown, Ok(Some(ControlMessage::User(UserControl::Other(31)))));
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_parse_or_fail(message_type: u8, payload in proptest::collection::vec(any::<u8>(), 0..12)) {
+            let _ = ControlMessage::decode(&message(message_type, &payload));
+        }
+    }
+}

@@ -119,10 +119,13 @@ pub(super) async fn fetch_take(
     let take = takes.into_iter().find(|take| take.number == number).ok_or_else(missing)?;
     let path = state.house.recordings_folder.join(&take.path);
     let file_name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    let served = ServeFile::new(path).try_call(request).await.map_err(|_| ApiError::Internal)?;
-    if served.status() == axum::http::StatusCode::NOT_FOUND {
-        return Err(ApiError::NotFound { kind: "file of the take", name: take.path });
-    }
+    let served = ServeFile::new(path).try_call(request).await.map_err(|error| match error.kind() {
+        std::io::ErrorKind::NotFound => ApiError::NotFound { kind: "file of the take", name: take.path },
+        _ => {
+            tracing::error!(take = take.path, %error, "a take cannot be read");
+            ApiError::Internal
+        }
+    })?;
     let mut response = served.into_response();
     if let Ok(value) = HeaderValue::from_str(&format!("inline; filename=\"{file_name}\"")) {
         response.headers_mut().insert(header::CONTENT_DISPOSITION, value);

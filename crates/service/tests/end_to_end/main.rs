@@ -2,8 +2,10 @@
 //! platforms, real MariaDB.
 #![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test stops at the first surprise")]
 
+mod api;
 mod bad_input;
 mod capture;
+mod command_line;
 mod house;
 mod kill;
 mod platforms;

@@ -1,0 +1,69 @@
+import { act, cleanup, fireEvent, render, screen } from "@testing-library/react";
+import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import { CallError } from "../api/client";
+import { CopyField } from "./CopyField";
+import { ErrorNote } from "./Notes";
+import { ThemeSwitch } from "./ThemeSwitch";
+
+afterEach(() => {
+  cleanup();
+  vi.unstubAllGlobals();
+  vi.useRealTimers();
+});
+
+describe("copy field", () => {
+  it("copies its value and says so for a moment", async () => {
+    vi.useFakeTimers();
+    const writeText = vi.fn(() => Promise.resolve());
+    vi.stubGlobal("navigator", { clipboard: { writeText } });
+    render(<CopyField label="Stream key" value="abcdefg-secret" />);
+    await act(async () => fireEvent.click(screen.getByLabelText("Copy Stream key")));
+    expect(writeText).toHaveBeenCalledWith("abcdefg-secret");
+    expect(screen.getByText("Copied")).toBeTruthy();
+    act(() => vi.advanceTimersByTime(2000));
+    expect(screen.getByText("Copy")).toBeTruthy();
+  });
+
+  it("selects the text where the page may not use the clipboard", async () => {
+    vi.stubGlobal("navigator", {});
+    document.execCommand = vi.fn(() => true);
+    render(<CopyField label="Server" value="rtmp://relay.test/in" />);
+    await act(async () => fireEvent.click(screen.getByLabelText("Copy Server")));
+    expect(document.execCommand).toHaveBeenCalledWith("copy");
+    const field = screen.getByLabelText<HTMLInputElement>("Server");
+    expect([field.selectionStart, field.selectionEnd]).toEqual([0, field.value.length]);
+  });
+});
+
+describe("error note", () => {
+  it("shows what happened and what to do", () => {
+    render(<ErrorNote error={new CallError("x", "The name is taken.", "Choose another name.")} />);
+    expect(screen.getByRole("alert").textContent).toBe("The name is taken.Choose another name.");
+  });
+
+  it("does not show the inside of an unknown error", () => {
+    render(<ErrorNote error={new Error("stack of things")} />);
+    expect(screen.getByRole("alert").textContent).not.toContain("stack of things");
+  });
+});
+
+describe("theme switch", () => {
+  beforeEach(() => {
+    const kept = new Map<string, string>();
+    vi.stubGlobal("localStorage", {
+      getItem: (key: string) => kept.get(key) ?? null,
+      setItem: (key: string, value: string) => kept.set(key, value),
+    });
+    vi.stubGlobal("matchMedia", () => ({ matches: true }));
+  });
+
+  it("begins as the system wishes and keeps the choice", () => {
+    const { unmount } = render(<ThemeSwitch />);
+    expect(document.documentElement.dataset.theme).toBe("dusk");
+    fireEvent.click(screen.getByLabelText("Light colours"));
+    expect(document.documentElement.dataset.theme).toBe("reach");
+    unmount();
+    render(<ThemeSwitch />);
+    expect(screen.getByLabelText("Dark colours")).toBeTruthy();
+  });
+});

@@ -1,0 +1,151 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/react";
+import { MemoryRouter } from "react-router";
+import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import type { LiveChannel, LiveLeg, LiveSession } from "../../api/types";
+import { ChannelCard } from "./ChannelCard";
+import { Headline } from "./Headline";
+
+function leg(destination: string, state: string, more: Partial<LiveLeg> = {}): LiveLeg {
+  return {
+    destination,
+    state,
+    state_for_ms: 65_000,
+    bitrate_bps: 1_740_000,
+    behind_ms: 12,
+    sent_frame_count: 900,
+    sent_bytes: 1,
+    dropped_frame_count: 0,
+    redial_count: 0,
+    ...more,
+  };
+}
+
+const session: LiveSession = {
+  id: 7,
+  started_at: new Date(Date.now() - 125_000).toISOString(),
+  state_for_ms: 125_000,
+  loss_count: 0,
+  publisher_address: "192.0.2.7:50000",
+  key_label: "van",
+  encoder: "stand-in",
+  video: {
+    codec: "H.264 High",
+    width: 1280,
+    height: 720,
+    frame_rate: 29.97,
+    bitrate_bps: 1_612_000,
+    keyframe_spacing_ms: 2000,
+  },
+  audio: { codec: "AAC", sample_rate_hz: 48_000, channel_count: 2, bitrate_bps: 128_000 },
+  bitrate_bps: 1_740_000,
+  unusable_count: 0,
+  clock_fault_count: 0,
+};
+
+function channel(more: Partial<LiveChannel> = {}): LiveChannel {
+  return { name: "finish-line", title: "Finish line", state: "on air", session, legs: [leg("plovio", "carrying")], ...more };
+}
+
+function show(entry: LiveChannel): void {
+  render(
+    <QueryClientProvider client={new QueryClient()}>
+      <MemoryRouter>
+        <ChannelCard channel={entry} />
+      </MemoryRouter>
+    </QueryClientProvider>,
+  );
+}
+
+afterEach(() => {
+  cleanup();
+  vi.unstubAllGlobals();
+});
+
+describe("headline", () => {
+  it.each([
+    [{ onAir: 0, holding: 0, channels: 2, carrying: 0, wanted: 0 }, "Nothing is on air", undefined],
+    [{ onAir: 1, holding: 0, channels: 2, carrying: 3, wanted: 3 }, "1 channel on air", "3 of 3 legs carry"],
+    [{ onAir: 2, holding: 0, channels: 2, carrying: 1, wanted: 1 }, "2 channels on air", "1 of 1 leg carries"],
+    [{ onAir: 1, holding: 0, channels: 1, carrying: 0, wanted: 0 }, "1 channel on air", "no destinations are on"],
+    [{ onAir: 1, holding: 1, channels: 2, carrying: 2, wanted: 2 }, "1 channel waits for an encoder", "2 of 2 legs carry"],
+  ])("answers %o with “%s”", (summary, text, more) => {
+    render(<Headline summary={summary} />);
+    expect(screen.getByText(text)).toBeTruthy();
+    if (more) expect(screen.getByText(more)).toBeTruthy();
+  });
+});
+
+describe("channel card", () => {
+  it("shows what comes in and what goes out", () => {
+    show(channel());
+    for (const text of ["1.74", "30", "1280×720", "H.264 High", "up to 2.0 s", "AAC 48 kHz", "128 kbit/s", "van"]) {
+      expect(screen.getByText(text), text).toBeTruthy();
+    }
+    expect(screen.getByText("on air 2:05")).toBeTruthy();
+    expect(screen.getByText("carrying 1:05")).toBeTruthy();
+    expect(screen.getByText("1.74 Mbit/s")).toBeTruthy();
+    expect(screen.getByText("12 ms")).toBeTruthy();
+  });
+
+  it("says why a leg does not carry", () => {
+    const waiting = leg("tindrel", "waiting to redial", {
+      reason: "the platform closed the connection",
+      next_dial_in_ms: 3400,
+      redial_count: 2,
+    });
+    show(channel({ legs: [waiting] }));
+    expect(screen.getByText("the platform closed the connection. Next try in 4 s.")).toBeTruthy();
+  });
+
+  it("names what the stream lacks", () => {
+    const silent = { ...session, audio: null, problem: "sound format 2 is not carried; set the encoder to AAC" };
+    show(channel({ session: silent }));
+    expect(screen.getByText("none")).toBeTruthy();
+    expect(screen.getByText(/set the encoder to AAC/)).toBeTruthy();
+  });
+
+  it("counts down while it holds", () => {
+    show(channel({ state: "holding", session: { ...session, hold_left_ms: 7400 } }));
+    expect(screen.getByText("holding, 0:07 left")).toBeTruthy();
+  });
+
+  it("shows an empty channel without numbers", () => {
+    show(channel({ state: "off air", session: null, legs: [leg("plovio", "ready"), leg("tindrel", "off")] }));
+    expect(screen.getByText("No encoder")).toBeTruthy();
+    expect(screen.queryByText("Out")).toBeNull();
+    expect(screen.getByLabelText<HTMLInputElement>("Send to plovio").checked).toBe(true);
+    expect(screen.getByLabelText<HTMLInputElement>("Send to tindrel").checked).toBe(false);
+  });
+});
+
+describe("a leg's switch", () => {
+  const calls: Request[] = [];
+  const reply = { body: "{}", status: 200 };
+
+  beforeEach(() => {
+    calls.length = 0;
+    vi.stubGlobal("fetch", (request: Request) => {
+      calls.push(request);
+      return Promise.resolve(new Response(reply.body, { status: reply.status, headers: { "content-type": "application/json" } }));
+    });
+  });
+
+  it("asks the service to switch the destination", async () => {
+    [reply.body, reply.status] = ["{}", 200];
+    show(channel());
+    fireEvent.click(screen.getByLabelText("Send to plovio"));
+    await waitFor(() => expect(calls).toHaveLength(1));
+    expect(calls[0]?.method).toBe("PUT");
+    expect(calls[0]?.url).toBe(`${window.location.origin}/api/v1/channels/finish-line/destinations/plovio`);
+    expect(await calls[0]?.json()).toEqual({ is_on: false });
+  });
+
+  it("shows why the service did not", async () => {
+    const problem = { code: "database_away", detail: "The database does not answer.", next_step: "Try again." };
+    [reply.body, reply.status] = [JSON.stringify(problem), 503];
+    show(channel());
+    fireEvent.click(screen.getByLabelText("Send to plovio"));
+    expect(await screen.findByText("The database does not answer.")).toBeTruthy();
+  });
+});

@@ -1,0 +1,162 @@
+use std::path::PathBuf;
+use std::process::{Command, Output, Stdio};
+
+use serde_json::Value;
+
+use crate::house::{Ground, House, PASSWORD, PLATFORM_KEY};
+
+/// The `waverant` program lies beside `waverantd`; scripts/test builds both.
+fn program() -> PathBuf {
+    PathBuf::from(env!("CARGO_BIN_EXE_waverantd")).with_file_name("waverant")
+}
+
+struct Shell<'a> {
+    house: &'a House<'a>,
+}
+
+impl Shell<'_> {
+    fn run_with(&self, arguments: &[&str], input: &str) -> Output {
+        use std::io::Write;
+        let mut child = Command::new(program())
+            .args(arguments)
+            .env_clear()
+            .env("HOME", self.house.ground.folder.path())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("build all programs first: cargo build --workspace --bins");
+        child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+        child.wait_with_output().unwrap()
+    }
+
+    /// Runs a command that must succeed; returns what it prints.
+    fn run(&self, arguments: &[&str]) -> String {
+        let output = self.run_with(arguments, "");
+        let errors = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert_eq!(output.status.code(), Some(0), "{arguments:?}: {errors}");
+        String::from_utf8(output.stdout).unwrap()
+    }
+
+    fn json(&self, arguments: &[&str]) -> Value {
+        serde_json::from_str(&self.run(&[arguments, &["--json"]].concat())).unwrap()
+    }
+
+    /// Runs a command that must fail with `code`; returns what it says.
+    fn fail(&self, arguments: &[&str], code: i32) -> String {
+        let output = self.run_with(arguments, "");
+        assert_eq!(output.status.code(), Some(code), "{arguments:?}");
+        assert!(output.stdout.is_empty(), "results go to stdout, messages to stderr");
+        String::from_utf8(output.stderr).unwrap()
+    }
+
+    fn sign_in(&self) {
+        let url = format!("http://{}/", self.house.http);
+        let arguments = ["sign-in", &url, "--name", "harbour", "--password-file", "-"];
+        let output = self.run_with(&arguments, &format!("{PASSWORD}\n"));
+        let said = String::from_utf8_lossy(&output.stdout);
+        assert_eq!(said, format!("Signed in to http://{} as harbour.\n", self.house.http));
+    }
+}
+
+/// A channel is made, given a key and a destination, and taken apart again.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_channel_from_the_first_command_to_the_last() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let shell = Shell { house: &house };
+    shell.sign_in();
+    let account = ground.path(".config/waverant/account.toml");
+    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&account).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600, "the token is private");
+
+    assert_eq!(shell.run(&["channel", "list"]), "No channels yet. Add one: waverant channel add NAME\n");
+    let added = shell.run(&["channel", "add", "finish-line", "--title", "Finish line", "--hold", "2.5"]);
+    assert_eq!(added, "Channel `finish-line` added. Make a key: waverant key add finish-line LABEL\n");
+    let made = shell.run(&["key", "add", "finish-line", "van"]);
+    let lines: Vec<&str> = made.lines().collect();
+    assert_eq!(lines[2], format!("  server  rtmp://127.0.0.1:{}/in", house.rtmp.port()));
+    let key = lines[3].strip_prefix("  key     ").unwrap();
+    assert!(!shell.run(&["key", "list", "finish-line"]).contains(key), "a key is shown once");
+
+    let arguments = ["destination", "add", "plovio", "rtmp://127.0.0.1/in", "--key-file", "-"];
+    assert_eq!(shell.run_with(&arguments, PLATFORM_KEY).status.code(), Some(0));
+    shell.run(&["channel", "send", "finish-line", "plovio", "off"]);
+    let listed = shell.run(&["channel", "list"]);
+    let expected = "NAME         TITLE        HOLD  RECORDS  DESTINATIONS\n\
+                    finish-line  Finish line  2.5 s  yes      plovio (off)\n";
+    let squeeze = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert_eq!(squeeze(&listed), squeeze(expected));
+    assert!(!shell.run(&["destination", "list"]).contains(PLATFORM_KEY));
+    shell.run(&["channel", "change", "finish-line", "--title", "Finish", "--records", "false"]);
+    assert_eq!(shell.json(&["channel", "list"])[0]["records"], false);
+    shell.run(&["destination", "change", "plovio", "--address", "rtmp://127.0.0.2/in"]);
+    assert_eq!(shell.json(&["destination", "list"])[0]["address"], "rtmp://127.0.0.2/in");
+
+    let id = shell.json(&["key", "list", "finish-line"])[0]["id"].to_string();
+    shell.run(&["key", "remove", "finish-line", &id]);
+    shell.run(&["channel", "unlink", "finish-line", "plovio"]);
+    shell.run(&["destination", "remove", "plovio"]);
+    shell.run(&["channel", "remove", "finish-line"]);
+    assert_eq!(shell.json(&["channel", "list"]), serde_json::json!([]));
+    shell.run(&["sign-out"]);
+    assert!(shell.fail(&["channel", "list"], 2).contains("no service is known yet"));
+}
+
+/// A show is watched, ended, looked back on, and its take fetched.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_show_on_the_command_line() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let shell = Shell { house: &house };
+    shell.sign_in();
+    let key = house.make_channel(0);
+    let _platform = house.add_platform("plovio", None).await;
+    let publish = house.publish(house.encoder(&key, 20.0));
+    let watch = async {
+        house.wait_until("the leg carries", |house| house.live()["legs"][0]["state"] == "carrying").await;
+        tokio::time::sleep(std::time::Duration::from_secs(2)).await;
+        let shown = tokio::task::block_in_place(|| shell.run(&["live", "show"]));
+        tokio::task::block_in_place(|| shell.run(&["channel", "end", "finish-line"]));
+        shown
+    };
+    let (_, shown) = tokio::join!(publish, watch);
+    for part in ["finish-line  on air", "1280x720", "AAC 48 kHz, 2 ch", "plovio", "carrying"] {
+        assert!(shown.contains(part), "{part} is missing in\n{shown}");
+    }
+    house.ended_session(1).await;
+    let session = shell.run(&["session", "show", "1"]);
+    assert!(session.contains("ended by harbour") && session.contains("_s1_take-1.mp4"), "{session}");
+    assert_eq!(shell.json(&["session", "list"])["items"][0]["id"], 1);
+    assert!(shell.run(&["take", "list", "--channel", "finish-line"]).contains("complete"));
+
+    let target = ground.path("fetched.mp4");
+    let name = target.to_str().unwrap();
+    shell.run(&["take", "fetch", "1", "--output", name]);
+    assert_eq!(std::fs::read(&target).unwrap(), house.fetch("/takes/1/1/file"));
+    assert!(shell.fail(&["take", "fetch", "1", "--output", name], 2).contains("is there already"));
+    assert!(shell.fail(&["take", "fetch", "7"], 1).contains("There is no session `7`"));
+    assert_eq!(shell.run(&["turned-away", "list"]), "Nobody was turned away.\n");
+}
+
+/// Exit code 1 is the service's "no", with what to do next; 2 is a call that could not be made.
+#[tokio::test(flavor = "multi_thread")]
+async fn refusals_say_what_to_do() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let shell = Shell { house: &house };
+    shell.sign_in();
+    let said = shell.fail(&["channel", "add", "Finish Line"], 1);
+    assert!(said.starts_with("waverant: name: `F` cannot stand in a channel name"), "{said}");
+    assert!(said.contains("Correct `name`"), "{said}");
+    assert!(shell.fail(&["channel", "end", "nowhere"], 1).contains("There is no channel `nowhere`."));
+    let said = shell.fail(&["channel", "add", "a", "--hold", "100000"], 2);
+    assert!(said.contains("--hold: 100000 is not between 0 and 86400 seconds"), "{said}");
+    assert!(shell.fail(&["take", "fetch"], 2).contains("Usage"));
+    let wrong = shell.run_with(
+        &["sign-in", &format!("http://{}", house.http), "--name", "harbour", "--password-file", "-"],
+        "not the password",
+    );
+    assert_eq!(wrong.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("do not belong together"));
+}
