@@ -33,6 +33,8 @@ pub(crate) struct House {
     pub(crate) stopping: CancellationToken,
     pub(crate) tasks: TaskTracker,
     directory: RwLock<Arc<Directory>>,
+    /// Held while the directory is read anew, so that an older reading never replaces a newer one.
+    reloading: tokio::sync::Mutex<()>,
     shows: Mutex<HashMap<u64, Arc<Show>>>,
     last_session: AtomicU64,
 }
@@ -52,6 +54,7 @@ impl House {
             stopping: CancellationToken::new(),
             tasks: TaskTracker::new(),
             directory: RwLock::new(Arc::new(directory)),
+            reloading: tokio::sync::Mutex::new(()),
             shows: Mutex::new(HashMap::new()),
             last_session: AtomicU64::new(last_session),
         }))
@@ -65,6 +68,7 @@ impl House {
     /// Reads channels, keys and destinations anew and makes running sessions follow: legs are
     /// added, removed, switched or moved, and a publisher whose key was withdrawn is ended.
     pub(crate) async fn reload(self: &Arc<Self>) -> Result<(), StoreError> {
+        let _turn = self.reloading.lock().await;
         let directory = Arc::new(Directory::load(&self.store).await?);
         *self.directory.write() = directory.clone();
         for show in self.shows() {

@@ -23,6 +23,12 @@ const STOP_TIMEOUT: Duration = Duration::from_secs(20);
 /// Pause before a server that ended by itself is started again.
 const RESTART_PAUSE: Duration = Duration::from_secs(1);
 
+/// A server that ends within this time after its start has failed to start.
+const SOON: Duration = Duration::from_secs(10);
+
+/// Failures in a row at the first start after which it is given up.
+const START_TRIES: u32 = 2;
+
 /// Longest path of a Unix socket that is sure to fit.
 const MAX_SOCKET_PATH: usize = 100;
 
@@ -75,8 +81,8 @@ pub enum PrivateServerError {
         /// Where the reason is written.
         log: PathBuf,
     },
-    /// The server did not answer in time.
-    #[error("the database server did not answer within {} s; see {}", START_TIMEOUT.as_secs(), log.display())]
+    /// The server ends again and again, or did not answer in time.
+    #[error("the database server does not come up; see {}", log.display())]
     NoAnswer {
         /// Where the reason is written.
         log: PathBuf,
@@ -91,10 +97,29 @@ pub enum PrivateServerError {
 #[derive(Debug)]
 pub struct PrivateServer {
     keeper: Option<thread::JoinHandle<()>>,
-    stopping: Arc<AtomicBool>,
-    pid: Arc<AtomicU32>,
+    shared: Arc<Shared>,
     port: u16,
     password: Secret,
+}
+
+/// What the server's owner and its keeper share.
+#[derive(Debug, Default)]
+struct Shared {
+    stopping: AtomicBool,
+    pid: AtomicU32,
+    /// Times in a row that the server ended soon after its start.
+    failures: AtomicU32,
+}
+
+impl Shared {
+    /// Waits, but not beyond the call to stop; true if it came.
+    fn pause(&self, length: Duration) -> bool {
+        let end = Instant::now() + length;
+        while Instant::now() < end && !self.stopping.load(Ordering::Relaxed) {
+            thread::sleep(Duration::from_millis(20));
+        }
+        self.stopping.load(Ordering::Relaxed)
+    }
 }
 
 impl PrivateServer {
@@ -113,12 +138,12 @@ impl PrivateServer {
         let password = keep_password(folder)?;
         write_private(&folder.join("init.sql"), &init_sql(&password))?;
         let port = free_port(folder)?;
-        let (stopping, pid) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU32::new(0)));
-        let launch = Launch { folder: folder.to_owned(), port, stopping: stopping.clone(), pid: pid.clone() };
+        let shared = Arc::new(Shared::default());
+        let launch = Launch { folder: folder.to_owned(), port, shared: shared.clone() };
         let first = launch.spawn()?;
         let keeper = thread::Builder::new().name("database-keeper".into()).spawn(move || launch.keep(first));
         let keeper = keeper.map_err(|source| PrivateServerError::Io { path: folder.to_owned(), source })?;
-        let server = Self { keeper: Some(keeper), stopping, pid, port, password };
+        let server = Self { keeper: Some(keeper), shared, port, password };
         if server.wait_until_it_answers(folder) { Ok(server) } else { Err(PrivateServerError::NoAnswer { log }) }
     }
 
@@ -129,7 +154,7 @@ impl PrivateServer {
 
     /// The server's process number.
     pub fn pid(&self) -> u32 {
-        self.pid.load(Ordering::Relaxed)
+        self.shared.pid.load(Ordering::Relaxed)
     }
 
     /// Stops the server in order and waits for it.
@@ -138,7 +163,7 @@ impl PrivateServer {
     }
 
     fn end(&mut self) {
-        self.stopping.store(true, Ordering::Relaxed);
+        self.shared.stopping.store(true, Ordering::Relaxed);
         signal(self.pid(), Signal::TERM);
         let deadline = Instant::now() + STOP_TIMEOUT;
         let Some(keeper) = self.keeper.take() else { return };
@@ -152,7 +177,7 @@ impl PrivateServer {
         let _ = keeper.join();
     }
 
-    /// The ready mark is a table that the init file creates last, seen by its file.
+    /// It answers once it has run the init file.
     fn wait_until_it_answers(&self, folder: &Path) -> bool {
         let deadline = Instant::now() + START_TIMEOUT;
         let socket = socket_path(folder);
@@ -161,7 +186,8 @@ impl PrivateServer {
             if listens && socket.exists() {
                 return true;
             }
-            if self.keeper.as_ref().is_none_or(thread::JoinHandle::is_finished) {
+            let keeps_failing = self.shared.failures.load(Ordering::Relaxed) >= START_TRIES;
+            if keeps_failing || self.keeper.as_ref().is_none_or(thread::JoinHandle::is_finished) {
                 return false;
             }
             thread::sleep(Duration::from_millis(20));
@@ -182,8 +208,7 @@ impl Drop for PrivateServer {
 struct Launch {
     folder: PathBuf,
     port: u16,
-    stopping: Arc<AtomicBool>,
-    pid: Arc<AtomicU32>,
+    shared: Arc<Shared>,
 }
 
 impl Launch {
@@ -202,13 +227,13 @@ impl Launch {
         std::os::unix::process::CommandExt::process_group(&mut command, 0);
         // The kernel sends the death signal when the thread that started the child ends, so the
         // thread that waits for it must be the one that starts it.
-        let pid = self.pid.clone();
+        let shared = self.shared.clone();
         let waiter = thread::Builder::new().name("database-waiter".into()).spawn(move || {
             let mut child: Child = match command.spawn() {
                 Ok(child) => child,
                 Err(error) => return drop(sender.send(Err(error))),
             };
-            pid.store(child.id(), Ordering::Relaxed);
+            shared.pid.store(child.id(), Ordering::Relaxed);
             let _ = sender.send(Ok(()));
             let _ = child.wait();
         });
@@ -223,19 +248,19 @@ impl Launch {
 
     /// Waits for the server to end, and starts it again unless it was told to stop.
     fn keep(self, mut running: Spawner) {
-        let mut failures = 0;
         loop {
             let began = Instant::now();
             let _ = running.0.join();
-            if self.stopping.load(Ordering::Relaxed) {
+            if self.shared.stopping.load(Ordering::Relaxed) {
                 return;
             }
-            failures = if began.elapsed() < Duration::from_secs(10) { failures + 1 } else { 0 };
+            let before = self.shared.failures.load(Ordering::Relaxed);
+            let failures = if began.elapsed() < SOON { before + 1 } else { 0 };
+            self.shared.failures.store(failures, Ordering::Relaxed);
             tracing::error!(failures, "the private database ended by itself; starting it again");
-            if failures >= 5 {
-                tracing::error!("the private database keeps ending; shows go on, records wait");
+            if self.shared.pause(RESTART_PAUSE * (1 << failures.min(5))) {
+                return;
             }
-            thread::sleep(RESTART_PAUSE * (1 << failures.min(5)));
             running = match self.spawn() {
                 Ok(running) => running,
                 Err(error) => return tracing::error!(%error, "the private database cannot be started again"),

@@ -34,7 +34,7 @@ impl Store {
     /// [`StoreError::NameTaken`], or if the database does not answer.
     pub async fn add_user(&self, name: &str, password: &Secret, now: OffsetDateTime) -> Result<User, StoreError> {
         let password = password.clone();
-        let hash = off_the_runtime(move || hash_password(&password)).await?;
+        let hash = self.hash(move || hash_password(&password)).await?;
         let added = sqlx::query("INSERT INTO users (name, password_hash, created_at) VALUES (?, ?, ?)")
             .bind(name)
             .bind(hash)
@@ -56,7 +56,7 @@ impl Store {
             .await?;
         let hash: String = row.as_ref().map_or(Ok(NO_USER.to_owned()), |row| row.try_get("password_hash"))?;
         let password = password.clone();
-        let fits = off_the_runtime(move || Ok(verify_password(&password, &hash))).await?;
+        let fits = self.hash(move || Ok(verify_password(&password, &hash))).await?;
         match row {
             Some(row) if fits => Ok(Some(User { id: row.try_get("id")?, name: row.try_get("name")? })),
             _ => Ok(None),
@@ -114,12 +114,19 @@ impl Store {
             .await?;
         Ok(())
     }
-}
 
-/// Runs a password hash where it holds up nobody's packets.
-async fn off_the_runtime<T: Send + 'static>(
-    work: impl FnOnce() -> Result<T, StoreError> + Send + 'static,
-) -> Result<T, StoreError> {
-    let done = tokio::task::spawn_blocking(work).await;
-    done.map_err(|error| StoreError::PasswordHash(error.to_string()))?
+    /// Runs a password hash where it holds up nobody's packets, a few at a time.
+    async fn hash<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let permit = self.hashing.clone().acquire_owned().await;
+        let permit = permit.map_err(|error| StoreError::PasswordHash(error.to_string()))?;
+        let done = tokio::task::spawn_blocking(move || {
+            // Kept until the work is done, even if whoever asked has gone.
+            let _permit = permit;
+            work()
+        });
+        done.await.map_err(|error| StoreError::PasswordHash(error.to_string()))?
+    }
 }
