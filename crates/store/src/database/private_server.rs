@@ -1,6 +1,6 @@
 use std::fs::{self, OpenOptions};
-use std::io::Write;
-use std::net::TcpListener;
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -76,9 +76,11 @@ pub enum PrivateServerError {
         source: std::io::Error,
     },
     /// The data folder could not be set up.
-    #[error("the data folder could not be set up; see {}", log.display())]
+    #[error("the data folder could not be set up: {reason}; see {}", log.display())]
     SetUp {
-        /// Where the reason is written.
+        /// The last line of the log.
+        reason: String,
+        /// Where the whole is written.
         log: PathBuf,
     },
     /// The server ends again and again, or did not answer in time.
@@ -130,6 +132,7 @@ impl PrivateServer {
     /// [`PrivateServerError`] that says what to do.
     pub fn start(folder: &Path) -> Result<Self, PrivateServerError> {
         make_private_folder(folder)?;
+        make_private_folder(&temporary_folder(folder))?;
         let log = folder.join("mariadbd.log");
         stop_leftover(folder)?;
         if !folder.join("data/mysql").is_dir() {
@@ -144,7 +147,7 @@ impl PrivateServer {
         let keeper = thread::Builder::new().name("database-keeper".into()).spawn(move || launch.keep(first));
         let keeper = keeper.map_err(|source| PrivateServerError::Io { path: folder.to_owned(), source })?;
         let server = Self { keeper: Some(keeper), shared, port, password };
-        if server.wait_until_it_answers(folder) { Ok(server) } else { Err(PrivateServerError::NoAnswer { log }) }
+        if server.wait_until_it_answers() { Ok(server) } else { Err(PrivateServerError::NoAnswer { log }) }
     }
 
     /// The address of the database `name` on this server; it holds the password.
@@ -177,13 +180,11 @@ impl PrivateServer {
         let _ = keeper.join();
     }
 
-    /// It answers once it has run the init file.
-    fn wait_until_it_answers(&self, folder: &Path) -> bool {
+    /// It listens before it has run the init file, and greets only after that.
+    fn wait_until_it_answers(&self) -> bool {
         let deadline = Instant::now() + START_TIMEOUT;
-        let socket = socket_path(folder);
         while Instant::now() < deadline {
-            let listens = std::net::TcpStream::connect(("127.0.0.1", self.port)).is_ok();
-            if listens && socket.exists() {
+            if greets(self.port) {
                 return true;
             }
             let keeps_failing = self.shared.failures.load(Ordering::Relaxed) >= START_TRIES;
@@ -222,6 +223,7 @@ impl Launch {
         command.arg(option("pid-file", &self.folder.join("mariadbd.pid")));
         command.arg(option("log-error", &self.folder.join("mariadbd.log")));
         command.arg(option("init-file", &self.folder.join("init.sql")));
+        command.env("TMPDIR", temporary_folder(&self.folder));
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         // A terminal's interrupt goes to the whole process group: the database must outlast us.
         std::os::unix::process::CommandExt::process_group(&mut command, 0);
@@ -272,6 +274,13 @@ impl Launch {
 /// The thread that started a server and waits for it.
 struct Spawner(thread::JoinHandle<()>);
 
+/// True if a server on `port` begins the conversation, as the protocol wants.
+fn greets(port: u16) -> bool {
+    let Ok(mut stream) = TcpStream::connect(("127.0.0.1", port)) else { return false };
+    let _ = stream.set_read_timeout(Some(Duration::from_secs(1)));
+    matches!(stream.read(&mut [0]), Ok(1))
+}
+
 fn option(name: &str, path: &Path) -> String {
     format!("--{name}={}", path.display())
 }
@@ -281,6 +290,12 @@ fn user_name() -> String {
     let users = fs::read_to_string("/etc/passwd").unwrap_or_default();
     let own = users.lines().find(|line| line.split(':').nth(2) == Some(&id));
     own.and_then(|line| line.split(':').next()).unwrap_or("root").to_owned()
+}
+
+/// A server that starts clears temporary tables away, and would clear those of another one that
+/// shares its temporary folder.
+fn temporary_folder(folder: &Path) -> PathBuf {
+    folder.join("tmp")
 }
 
 /// The socket lies in the folder where its path is short enough for the system.
@@ -322,13 +337,16 @@ fn set_up(folder: &Path) -> Result<(), PrivateServerError> {
         .args(["--innodb-log-file-size=16M", "--innodb-buffer-pool-size=16M"])
         .arg(format!("--user={}", user_name()))
         .arg(option("datadir", &fresh))
+        .env("TMPDIR", temporary_folder(folder))
         .stdin(Stdio::null())
         .stdout(output)
         .stderr(errors)
         .status()
         .map_err(|source| PrivateServerError::Missing { program: "mariadb-install-db", source })?;
     if !status.success() {
-        return Err(PrivateServerError::SetUp { log });
+        let text = fs::read_to_string(&log).unwrap_or_default();
+        let reason = text.lines().rfind(|line| line.contains("ERROR")).unwrap_or("no reason given").to_owned();
+        return Err(PrivateServerError::SetUp { reason, log });
     }
     fs::rename(&fresh, &data).map_err(io(&data))
 }
