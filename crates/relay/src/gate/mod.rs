@@ -62,6 +62,8 @@ pub struct Admission {
     pub key_id: u64,
     /// For whom the key was made.
     pub key_label: String,
+    /// The key's public part.
+    pub key_prefix: String,
 }
 
 /// Why a publisher was not let in.
@@ -174,7 +176,8 @@ impl Gate {
         }
         let channel = self.channels.get(&key.channel_id);
         let channel = channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey, None))?.clone();
-        Ok(Admission { channel, key_id: key.id, key_label: key.label.clone() })
+        let (key_label, key_prefix) = (key.label.clone(), key.prefix.clone());
+        Ok(Admission { channel, key_id: key.id, key_label, key_prefix })
     }
 }
 

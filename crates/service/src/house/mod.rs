@@ -93,7 +93,11 @@ impl House {
         let attempt = Attempt { address: peer.ip(), app: &request.app, name: &request.name };
         let now = OffsetDateTime::now_utc();
         let admission = directory.gate.decide(&attempt, now, |key| self.store.keychain().digest(key))?;
-        let turn_away = |reason| TurnAway { reason, key_prefix: None, channel_id: Some(admission.channel.id) };
+        let turn_away = |reason| TurnAway {
+            reason,
+            key_prefix: Some(admission.key_prefix.clone()),
+            channel_id: Some(admission.channel.id),
+        };
         if self.stopping.is_cancelled() {
             return Err(turn_away(TurnAwayReason::Stopping));
         }

@@ -90,6 +90,12 @@ async fn a_busy_channel_refuses_a_second_encoder() {
     assert_eq!(first.end, EncoderEnd::Finished);
     let EncoderEnd::Refused { description, .. } = second.end else { panic!("{:?}", second.end) };
     assert!(description.contains("already on this channel"), "{description}");
+    house.wait_until("it is listed", |house| house.get("/turned-away")["items"][0]["reason"] == "channel_busy").await;
+    let listed = house.get("/turned-away")["items"][0].clone();
+    assert_eq!(
+        (listed["channel"].as_str(), listed["key_prefix"].as_str()),
+        (Some("finish-line"), key.split('-').next())
+    );
 }
 
 /// A key that is withdrawn in mid-show ends its publisher; another key of the channel opens.

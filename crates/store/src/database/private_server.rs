@@ -218,7 +218,7 @@ impl Launch {
         let (sender, receiver) = std::sync::mpsc::channel();
         let mut command = Command::new("setpriv");
         command.args(["--pdeathsig", "TERM", "mariadbd", "--no-defaults"]).args(TUNING).arg("--bind-address=127.0.0.1");
-        command.arg(format!("--port={}", self.port)).arg(format!("--user={}", user_name()));
+        command.arg(format!("--port={}", self.port)).args(user_option());
         command.arg(option("datadir", &self.folder.join("data"))).arg(option("socket", &socket_path(&self.folder)));
         command.arg(option("pid-file", &self.folder.join("mariadbd.pid")));
         command.arg(option("log-error", &self.folder.join("mariadbd.log")));
@@ -285,11 +285,9 @@ fn option(name: &str, path: &Path) -> String {
     format!("--{name}={}", path.display())
 }
 
-fn user_name() -> String {
-    let id = rustix::process::getuid().as_raw().to_string();
-    let users = fs::read_to_string("/etc/passwd").unwrap_or_default();
-    let own = users.lines().find(|line| line.split(':').nth(2) == Some(&id));
-    own.and_then(|line| line.split(':').next()).unwrap_or("root").to_owned()
+/// The server refuses to run as root unless it is told to; nobody else may name a user.
+fn user_option() -> Option<&'static str> {
+    rustix::process::getuid().is_root().then_some("--user=root")
 }
 
 /// A server that starts clears temporary tables away, and would clear those of another one that
@@ -335,7 +333,7 @@ fn set_up(folder: &Path) -> Result<(), PrivateServerError> {
     let status = Command::new("mariadb-install-db")
         .args(["--no-defaults", "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve"])
         .args(["--innodb-log-file-size=16M", "--innodb-buffer-pool-size=16M"])
-        .arg(format!("--user={}", user_name()))
+        .args(user_option())
         .arg(option("datadir", &fresh))
         .env("TMPDIR", temporary_folder(folder))
         .stdin(Stdio::null())
