@@ -154,11 +154,6 @@ impl Hub {
         }
     }
 
-    /// The newest tracks, if any packet came.
-    pub fn tracks(&self) -> Option<&Arc<Tracks>> {
-        self.ring.back().map(|entry| &entry.tracks)
-    }
-
     /// Payload bytes held.
     pub fn held_bytes(&self) -> usize {
         self.bytes

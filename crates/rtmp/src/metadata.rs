@@ -74,18 +74,6 @@ impl StreamMetadataBuilder {
         builder
     }
 
-    /// Adds measured bitrates.
-    #[must_use]
-    pub fn with_bitrates(mut self, video_bps: Option<f64>, audio_bps: Option<f64>) -> Self {
-        for (name, rate) in [("videodatarate", video_bps), ("audiodatarate", audio_bps)] {
-            if let Some(rate) = rate {
-                // The unit of the field is kilobits per second.
-                self.number(name, (rate / 1000.0).round());
-            }
-        }
-        self
-    }
-
     /// The payload of the data message.
     pub fn encode(&self) -> Bytes {
         let values = ["@setDataFrame".into(), "onMetaData".into(), Value::EcmaArray(self.pairs.clone())];
@@ -120,9 +108,7 @@ mod tests {
 
     #[test]
     fn what_is_built_is_true_and_complete() {
-        let payload = StreamMetadataBuilder::new(&tracks(), Some(25.0), "Waverant")
-            .with_bitrates(Some(6_000_400.0), Some(128_000.0))
-            .encode();
+        let payload = StreamMetadataBuilder::new(&tracks(), Some(25.0), "Waverant").encode();
         let values = decode_all(&payload).unwrap();
         assert_eq!(values[0].as_str(), Some("@setDataFrame"));
         assert_eq!(values[1].as_str(), Some("onMetaData"));
@@ -134,8 +120,6 @@ mod tests {
             ("audiocodecid", 10.0),
             ("audiosamplerate", 48_000.0),
             ("audiochannels", 2.0),
-            ("videodatarate", 6000.0),
-            ("audiodatarate", 128.0),
         ] {
             assert_eq!(values[2].field(field).and_then(Value::as_number), Some(expected), "{field}");
         }

@@ -180,11 +180,6 @@ impl ServerConnection {
         self.stage == Stage::Closing
     }
 
-    /// True until the handshake is done.
-    pub fn is_handshaking(&self) -> bool {
-        self.stage == Stage::Handshake
-    }
-
     /// Byte counts and oddities.
     pub fn counters(&self) -> LinkCounters {
         self.link.counters()

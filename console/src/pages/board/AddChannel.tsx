@@ -3,6 +3,7 @@ import { useNavigate } from "react-router";
 import { useAddChannel } from "../../api/queries";
 import { Dialog } from "../../components/Dialog";
 import { Field, fieldText } from "../../components/Field";
+import { FormActions } from "../../components/FormActions";
 import { ErrorNote } from "../../components/Notes";
 
 export function AddChannel({ onClose }: { onClose: () => void }) {
@@ -21,14 +22,7 @@ export function AddChannel({ onClose }: { onClose: () => void }) {
         <Field label="Title" name="title" placeholder="Finish line" autoFocus />
         <Field label="Name" name="name" placeholder="finish-line" required hint="Small letters, digits and hyphens; it stands in addresses and folder names." />
         {add.error && <ErrorNote error={add.error} />}
-        <div className="modal-action">
-          <button type="button" className="btn" onClick={onClose}>
-            Cancel
-          </button>
-          <button type="submit" className="btn btn-primary" disabled={add.isPending}>
-            Add channel
-          </button>
-        </div>
+        <FormActions label="Add channel" isBusy={add.isPending} onCancel={onClose} />
       </form>
     </Dialog>
   );

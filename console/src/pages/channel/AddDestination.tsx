@@ -3,6 +3,7 @@ import { useAddDestination, useDestinations, useSwitch } from "../../api/queries
 import type { Channel } from "../../api/types";
 import { Dialog } from "../../components/Dialog";
 import { Field, fieldText } from "../../components/Field";
+import { FormActions } from "../../components/FormActions";
 import { ErrorNote } from "../../components/Notes";
 
 function NewFields() {
@@ -49,14 +50,7 @@ export function AddDestination({ channel, onClose }: { channel: Channel; onClose
         )}
         {!choice && <NewFields />}
         {error && <ErrorNote error={error} />}
-        <div className="modal-action">
-          <button type="button" className="btn" onClick={onClose}>
-            Cancel
-          </button>
-          <button type="submit" className="btn btn-primary" disabled={add.isPending || link.isPending}>
-            Add and switch on
-          </button>
-        </div>
+        <FormActions label="Add and switch on" isBusy={add.isPending || link.isPending} onCancel={onClose} />
       </form>
     </Dialog>
   );

@@ -4,6 +4,7 @@ import type { NewKey } from "../../api/types";
 import { CopyField } from "../../components/CopyField";
 import { Dialog } from "../../components/Dialog";
 import { Field, fieldText } from "../../components/Field";
+import { FormActions } from "../../components/FormActions";
 import { ErrorNote } from "../../components/Notes";
 
 function EncoderFields({ made, onClose }: { made: NewKey; onClose: () => void }) {
@@ -37,14 +38,7 @@ export function AddKey({ channel, onClose }: { channel: string; onClose: () => v
         <form className="space-y-4" onSubmit={onSubmit}>
           <Field label="For whom" name="label" placeholder="Camera at the boathouse" required autoFocus hint="A person or a device. Each gets a key of its own, so that one can be withdrawn alone." />
           {add.error && <ErrorNote error={add.error} />}
-          <div className="modal-action">
-            <button type="button" className="btn" onClick={onClose}>
-              Cancel
-            </button>
-            <button type="submit" className="btn btn-primary" disabled={add.isPending}>
-              Make key
-            </button>
-          </div>
+          <FormActions label="Make key" isBusy={add.isPending} onCancel={onClose} />
         </form>
       )}
     </Dialog>

@@ -82,6 +82,8 @@ struct TrackWriter {
     samples: Vec<Sample>,
     /// Where the sample count says that the next audio frame begins.
     expected: Option<i64>,
+    /// No sample may begin before this: the last sample's time, or the end of the last fragment.
+    earliest: i64,
 }
 
 #[derive(Debug)]
@@ -98,19 +100,31 @@ impl TrackWriter {
             CodecParameters::Aac(config) => (config.sample_rate(), i64::from(config.samples_per_frame())),
             _ => (MOVIE_TIMESCALE, LONE_PICTURE.ticks()),
         };
-        Self { id, number, codec: codec.clone(), timescale, frame_length, samples: Vec::new(), expected: None }
+        Self {
+            id,
+            number,
+            codec: codec.clone(),
+            timescale,
+            frame_length,
+            samples: Vec::new(),
+            expected: None,
+            earliest: 0,
+        }
     }
 
     fn push(&mut self, packet: &Packet, origin: MediaTime) {
         let scaled = |time: MediaTime| time.in_timescale(self.timescale);
         let mut decode_time = scaled(packet.dts - origin);
+        // Known for sound only.
+        if let Some(expected) = self.expected
+            && (decode_time - expected).abs() <= scaled(AUDIO_TOLERANCE)
+        {
+            decode_time = expected;
+        }
+        // Sound whose timestamps run slower than its samples would be set back here.
+        decode_time = decode_time.max(self.earliest);
+        self.earliest = decode_time;
         if packet.kind == TrackKind::Audio {
-            if let Some(expected) = self.expected {
-                let tolerance = scaled(AUDIO_TOLERANCE);
-                if (decode_time - expected).abs() <= tolerance {
-                    decode_time = expected;
-                }
-            }
             self.expected = Some(decode_time + self.frame_length);
         }
         let composition_offset = scaled(packet.pts - packet.dts);
@@ -118,7 +132,7 @@ impl TrackWriter {
         self.samples.push(Sample { decode_time, composition_offset, sync: packet.random_access, payload });
     }
 
-    /// How long each sample lasts; `next` is the decode time of the sample that comes after.
+    /// How long each sample of a fragment that ends lasts; `next` is the decode time of the sample that comes after.
     fn durations(&mut self, next: Option<i64>) -> Vec<u32> {
         let mut durations = Vec::with_capacity(self.samples.len());
         for (at, sample) in self.samples.iter().enumerate() {
@@ -127,6 +141,7 @@ impl TrackWriter {
             if matches!(self.codec, CodecParameters::H264(_)) && length > 0 {
                 self.frame_length = length;
             }
+            self.earliest = sample.decode_time + length.max(0);
             durations.push(u32::try_from(length.max(0)).unwrap_or(u32::MAX));
         }
         durations

@@ -128,6 +128,7 @@ fn send_headers(client: &mut ClientConnection, timestamp: Timestamp, tracks: &Tr
 mod tests {
     use std::time::Instant;
 
+    use waverant_container::{VideoTag, parse_video_tag};
     use waverant_media::{AudioSpecificConfig, AvcDecoderConfig, Packet, Track, TrackId};
     use waverant_rtmp::{ClientConfig, ClientTarget, ServerConfig, ServerConnection, ServerEvent};
 
@@ -160,6 +161,8 @@ mod tests {
         client: ClientConnection,
         server: ServerConnection,
         now: Instant,
+        /// Composition times of the pictures that came.
+        composition_ms: Vec<i32>,
     }
 
     impl Platform {
@@ -167,7 +170,12 @@ mod tests {
             let now = Instant::now();
             let target = ClientTarget { app: "in".into(), tc_url: "rtmp://a/in".into(), stream_name: "key".into() };
             let client = ClientConnection::new(ClientConfig::default(), target, now);
-            let mut platform = Self { client, server: ServerConnection::new(ServerConfig::default(), now), now };
+            let mut platform = Self {
+                client,
+                server: ServerConnection::new(ServerConfig::default(), now),
+                now,
+                composition_ms: Vec::new(),
+            };
             platform.carry();
             assert!(platform.client.is_publishing());
             platform
@@ -182,7 +190,12 @@ mod tests {
                 while let Some(event) = self.server.poll_event() {
                     match event {
                         ServerEvent::PublishRequested(_) => self.server.accept_publish(self.now).unwrap(),
-                        ServerEvent::Media { timestamp, body, .. } => got.push((body[0], body[1], timestamp.0)),
+                        ServerEvent::Media { timestamp, body, .. } => {
+                            got.push((body[0], body[1], timestamp.0));
+                            if let Ok(VideoTag::AvcFrame { composition_time_ms, .. }) = parse_video_tag(&body) {
+                                self.composition_ms.push(composition_time_ms);
+                            }
+                        }
                         _ => {}
                     }
                 }
@@ -228,6 +241,19 @@ mod tests {
             sink.send(&mut second.client, &entry(TrackKind::Video, millis, keyframe, &tracks)).unwrap();
         }
         assert_eq!(second.carry(), [(0x17, 0, 1033), (0xaf, 0, 1033), (0x17, 1, 1033), (0x27, 1, 1533)]);
+    }
+
+    #[test]
+    fn reordered_pictures_keep_their_composition_time() {
+        let (tracks, mut platform, mut sink) = (tracks(), Platform::new(), RtmpSink::new());
+        sink.begin_connection();
+        for (millis, composition) in [(0, 66), (33, 133), (66, 0), (99, 33)] {
+            let mut entry = entry(TrackKind::Video, millis, millis == 0, &tracks);
+            entry.packet.pts = entry.packet.dts + MediaTime::from_millis(composition);
+            sink.send(&mut platform.client, &entry).unwrap();
+        }
+        platform.carry();
+        assert_eq!(platform.composition_ms, [66, 133, 0, 33]);
     }
 
     #[test]

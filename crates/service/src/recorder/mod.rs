@@ -47,8 +47,12 @@ pub(crate) async fn run(show: Arc<Show>, ledger: Ledger, folder: PathBuf) {
         if let Err(error) = recorder.write(&entries).await {
             tracing::error!(session = show.id, %error, "the recording failed; trying again soon");
             recorder.abandon();
-            sleep(RETRY_PAUSE).await;
-            cursor.restart();
+            tokio::select! {
+                () = sleep(RETRY_PAUSE) => cursor.restart(),
+                // Nothing new comes: a new take would only repeat the last group of pictures.
+                () = show.over.cancelled() => return,
+            }
+            continue;
         }
         if read == Read::End {
             return recorder.end().await;
