@@ -5,7 +5,7 @@ mod flv;
 mod mp4;
 
 pub use flv::{
-    AAC_RAW_HEADER, AAC_SEQUENCE_HEADER, AVC_SEQUENCE_HEADER, AudioTag, FlvError, VideoTag, avc_frame_header,
-    parse_audio_tag, parse_video_tag,
+    FlvError, TagCodec, TagContent, TagForm, TagHeader, TagPart, TagTime, colour_info_header, config_header,
+    end_header, frame_header, parse_audio_tag, parse_video_tag,
 };
 pub use mp4::{Fragment, FragmentWriter, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Patch, WriterError};

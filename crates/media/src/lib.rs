@@ -4,17 +4,35 @@
 //! [`bytes::Bytes`], so that a packet can be handed to any number of readers without a copy.
 
 mod aac;
+mod ac3;
+mod av1;
 mod bits;
+mod config_error;
+mod flac;
 mod h264;
+mod hevc;
+mod mp3;
 mod nal;
+mod opus;
 mod packet;
+#[cfg(any(test, feature = "testing"))]
+pub mod testing;
 mod time;
 mod track;
+mod vp9;
 
 pub use aac::{AacConfigError, AudioObjectType, AudioSpecificConfig};
+pub use ac3::Ac3Config;
+pub use av1::Av1Config;
 pub use bits::{BitReader, OutOfBits};
+pub use config_error::ConfigError;
+pub use flac::FlacConfig;
 pub use h264::{AvcConfigError, AvcDecoderConfig, SequenceParameters, SpsError};
+pub use hevc::{HevcDecoderConfig, HevcSequence};
+pub use mp3::Mp3Config;
 pub use nal::{NalUnitType, NalUnits, unescape_rbsp};
+pub use opus::OpusConfig;
 pub use packet::Packet;
 pub use time::{MediaTime, TICKS_PER_MILLISECOND, TICKS_PER_SECOND};
-pub use track::{CodecParameters, Track, TrackId, TrackKind, Tracks};
+pub use track::{CodecParameters, SoundFormat, Track, TrackId, TrackKind, Tracks};
+pub use vp9::Vp9Config;

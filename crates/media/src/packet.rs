@@ -4,8 +4,10 @@ use crate::{MediaTime, TrackId, TrackKind};
 
 /// One coded picture or audio frame of a track, in its canonical form.
 ///
-/// The payload is: for H.264, length-prefixed NAL units as the track's decoder configuration
-/// record says; for AAC, one raw access unit without an ADTS header. Cloning shares the payload.
+/// The payload is: for H.264 and HEVC, length-prefixed NAL units as the track's decoder
+/// configuration record says; for AV1, the OBUs of a temporal unit; for VP9, a frame; for AAC, one
+/// raw access unit without an ADTS header; for other sound, one packet or frame of the codec.
+/// Cloning shares the payload.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Packet {
     /// The track the packet belongs to.

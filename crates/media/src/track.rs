@@ -1,8 +1,13 @@
 use std::fmt;
 
-use crate::{AudioSpecificConfig, AvcDecoderConfig};
+use bytes::Bytes;
 
-/// The number of a track within its session.
+use crate::{
+    Ac3Config, AudioSpecificConfig, Av1Config, AvcDecoderConfig, FlacConfig, HevcDecoderConfig, Mp3Config, OpusConfig,
+    Vp9Config,
+};
+
+/// The number of a track within its session: even for pictures, odd for sound, rising by two.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct TrackId(pub u8);
 
@@ -11,6 +16,17 @@ impl TrackId {
     pub const VIDEO: Self = Self(0);
     /// The first audio track.
     pub const AUDIO: Self = Self(1);
+
+    /// The track of `kind` at `place`, counted from 0; none beyond the 128th.
+    pub fn at(kind: TrackKind, place: u8) -> Option<Self> {
+        let first = if kind == TrackKind::Video { Self::VIDEO.0 } else { Self::AUDIO.0 };
+        Some(Self(place.checked_mul(2)?.checked_add(first)?))
+    }
+
+    /// The place among the tracks of its kind, counted from 0.
+    pub fn place(self) -> u8 {
+        self.0 / 2
+    }
 }
 
 /// Whether a track is seen or heard.
@@ -28,16 +44,41 @@ pub enum TrackKind {
 pub enum CodecParameters {
     /// H.264 (ISO/IEC 14496-10).
     H264(AvcDecoderConfig),
+    /// HEVC (ISO/IEC 23008-2).
+    Hevc(HevcDecoderConfig),
+    /// AV1.
+    Av1(Av1Config),
+    /// VP9.
+    Vp9(Vp9Config),
     /// AAC (ISO/IEC 14496-3).
     Aac(AudioSpecificConfig),
+    /// Opus (RFC 6716).
+    Opus(OpusConfig),
+    /// FLAC (RFC 9639).
+    Flac(FlacConfig),
+    /// AC-3 and Enhanced AC-3 (ETSI TS 102 366).
+    Ac3(Ac3Config),
+    /// MP3 (ISO/IEC 11172-3 and 13818-3, layer III).
+    Mp3(Mp3Config),
+}
+
+/// What is known of a track's sound.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SoundFormat {
+    /// Output sampling frequency in Hz.
+    pub sample_rate: u32,
+    /// Output channels; 0 if only the stream itself tells.
+    pub channel_count: u8,
+    /// Samples per channel in a usual frame.
+    pub samples_per_frame: u32,
 }
 
 impl CodecParameters {
     /// Whether the codec is one for pictures or for sound.
     pub fn kind(&self) -> TrackKind {
         match self {
-            Self::H264(_) => TrackKind::Video,
-            Self::Aac(_) => TrackKind::Audio,
+            Self::H264(_) | Self::Hevc(_) | Self::Av1(_) | Self::Vp9(_) => TrackKind::Video,
+            Self::Aac(_) | Self::Opus(_) | Self::Flac(_) | Self::Ac3(_) | Self::Mp3(_) => TrackKind::Audio,
         }
     }
 
@@ -45,8 +86,87 @@ impl CodecParameters {
     pub fn name(&self) -> &'static str {
         match self {
             Self::H264(_) => "H.264",
+            Self::Hevc(_) => "HEVC",
+            Self::Av1(_) => "AV1",
+            Self::Vp9(_) => "VP9",
             Self::Aac(_) => "AAC",
+            Self::Opus(_) => "Opus",
+            Self::Flac(_) => "FLAC",
+            Self::Ac3(config) if config.is_enhanced() => "E-AC-3",
+            Self::Ac3(_) => "AC-3",
+            Self::Mp3(_) => "MP3",
         }
+    }
+
+    /// The profile's name, where the codec has profiles.
+    pub fn profile_name(&self) -> Option<&'static str> {
+        match self {
+            Self::H264(config) => Some(config.sequence().profile_name()),
+            Self::Hevc(config) => Some(config.profile_name()),
+            Self::Av1(config) => Some(config.profile_name()),
+            _ => None,
+        }
+    }
+
+    /// What a decoder is given before the first packet, as it was received. None for codecs
+    /// whose frames tell all.
+    pub fn decoder_config(&self) -> Option<&Bytes> {
+        match self {
+            Self::H264(config) => Some(config.raw()),
+            Self::Hevc(config) => Some(config.raw()),
+            Self::Av1(config) => Some(config.raw()),
+            Self::Vp9(config) => Some(config.raw()),
+            Self::Aac(config) => Some(config.raw()),
+            Self::Opus(config) => Some(config.raw()),
+            Self::Flac(config) => Some(config.raw()),
+            Self::Ac3(_) | Self::Mp3(_) => None,
+        }
+    }
+
+    /// Width and height in pixels, where the parameters tell.
+    pub fn picture_size(&self) -> Option<(u32, u32)> {
+        match self {
+            Self::H264(config) => Some((config.sequence().width, config.sequence().height)),
+            Self::Hevc(config) => config.sequence().map(|sequence| (sequence.width, sequence.height)),
+            Self::Av1(config) => config.size(),
+            _ => None,
+        }
+    }
+
+    /// Pictures per second, where the parameters tell.
+    pub fn frame_rate(&self) -> Option<f64> {
+        match self {
+            Self::H264(config) => {
+                let (numerator, denominator) = config.sequence().frame_rate?;
+                Some(f64::from(numerator) / f64::from(denominator))
+            }
+            Self::Hevc(config) => config.frame_rate(),
+            _ => None,
+        }
+    }
+
+    /// What is known of the sound; none for pictures.
+    pub fn sound(&self) -> Option<SoundFormat> {
+        let (sample_rate, channel_count, samples_per_frame) = match self {
+            Self::Aac(config) => (config.sample_rate(), config.channel_count(), config.samples_per_frame()),
+            Self::Opus(config) => (config.sample_rate(), config.channel_count(), 960),
+            Self::Flac(config) => (config.sample_rate(), config.channel_count(), config.block_size()),
+            Self::Ac3(config) => (config.sample_rate(), config.channel_count(), config.samples_per_frame()),
+            Self::Mp3(config) => (config.sample_rate(), config.channel_count(), config.samples_per_frame()),
+            _ => return None,
+        };
+        Some(SoundFormat { sample_rate, channel_count, samples_per_frame })
+    }
+
+    /// Samples per channel in one frame of sound, where frames differ in length; otherwise those
+    /// of every frame. None for pictures.
+    pub fn samples_in(&self, frame: &[u8]) -> Option<u32> {
+        let usual = self.sound()?.samples_per_frame;
+        Some(match self {
+            Self::Opus(_) => OpusConfig::samples_in(frame).unwrap_or(usual),
+            Self::Flac(_) => FlacConfig::samples_in(frame).unwrap_or(usual),
+            _ => usual,
+        })
     }
 }
 
@@ -57,6 +177,15 @@ pub struct Track {
     pub id: TrackId,
     /// Codec and decoder configuration.
     pub codec: CodecParameters,
+    /// Colour metadata (HDR) as the publisher described it, as the AMF values of Enhanced RTMP.
+    pub colour_info: Option<Bytes>,
+}
+
+impl Track {
+    /// A track without colour metadata.
+    pub fn new(id: TrackId, codec: CodecParameters) -> Self {
+        Self { id, codec, colour_info: None }
+    }
 }
 
 /// The tracks of a session as they are at one moment.
@@ -108,20 +237,9 @@ impl Tracks {
         self.0.iter().any(|track| track.codec.kind() == kind)
     }
 
-    /// The first video track's H.264 parameters.
-    pub fn h264(&self) -> Option<&AvcDecoderConfig> {
-        self.0.iter().find_map(|track| match &track.codec {
-            CodecParameters::H264(config) => Some(config),
-            CodecParameters::Aac(_) => None,
-        })
-    }
-
-    /// The first audio track's AAC parameters.
-    pub fn aac(&self) -> Option<&AudioSpecificConfig> {
-        self.0.iter().find_map(|track| match &track.codec {
-            CodecParameters::Aac(config) => Some(config),
-            CodecParameters::H264(_) => None,
-        })
+    /// The first track of `kind`.
+    pub fn first(&self, kind: TrackKind) -> Option<&Track> {
+        self.0.iter().find(|track| track.codec.kind() == kind)
     }
 }
 

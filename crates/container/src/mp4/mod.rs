@@ -5,6 +5,7 @@
 mod boxes;
 mod init;
 mod reader;
+mod sample_entry;
 mod writer;
 
 #[cfg(test)]

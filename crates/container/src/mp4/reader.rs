@@ -1,8 +1,9 @@
 use bytes::Bytes;
 use thiserror::Error;
-use waverant_media::{AudioSpecificConfig, AvcDecoderConfig, CodecParameters, MediaTime, TICKS_PER_SECOND, TrackId};
+use waverant_media::{CodecParameters, MediaTime, TICKS_PER_SECOND, TrackId};
 
 use super::NON_SYNC_BIT;
+use super::sample_entry::read_sample_entry;
 
 /// Boxes may hold boxes this deep; a file needs 8.
 const MAX_DEPTH: u8 = 16;
@@ -349,26 +350,7 @@ fn read_edit_start(content: &Bytes) -> Result<i64, Mp4Error> {
     Ok(0)
 }
 
-fn read_sample_entry(track: u32, content: &Bytes) -> Result<Option<CodecParameters>, Mp4Error> {
-    let damaged = |reason: String| Mp4Error::Codec { track, reason };
-    let Some((name, entry, _)) = next_box(content, 8) else { return Ok(None) };
-    match &name {
-        b"avc1" | b"avc3" => {
-            let config = find_box(&entry, 78, b"avcC").ok_or_else(|| damaged("no `avcC` box".into()))?;
-            let config = AvcDecoderConfig::parse(config).map_err(|error| damaged(error.to_string()))?;
-            Ok(Some(CodecParameters::H264(config)))
-        }
-        b"mp4a" => {
-            let descriptor = find_box(&entry, 28, b"esds").ok_or_else(|| damaged("no `esds` box".into()))?;
-            let config = decoder_specific_info(&descriptor).ok_or_else(|| damaged("damaged `esds` box".into()))?;
-            let config = AudioSpecificConfig::parse(config).map_err(|error| damaged(error.to_string()))?;
-            Ok(Some(CodecParameters::Aac(config)))
-        }
-        _ => Ok(None),
-    }
-}
-
-fn find_box(content: &Bytes, mut at: usize, wanted: &[u8; 4]) -> Option<Bytes> {
+pub(super) fn find_box(content: &Bytes, mut at: usize, wanted: &[u8; 4]) -> Option<Bytes> {
     while let Some((name, found, end)) = next_box(content, at) {
         if &name == wanted {
             return Some(found);
@@ -378,37 +360,8 @@ fn find_box(content: &Bytes, mut at: usize, wanted: &[u8; 4]) -> Option<Bytes> {
     None
 }
 
-/// Walks down the descriptors: ES, decoder configuration, decoder specific information.
-fn decoder_specific_info(esds: &Bytes) -> Option<Bytes> {
-    let (stream, _) = next_descriptor(esds, 4, 3)?;
-    let flags = *stream.get(2)?;
-    let mut at = 3;
-    at += if flags & 0x80 != 0 { 2 } else { 0 };
-    at += if flags & 0x40 != 0 { 1 + usize::from(*stream.get(at)?) } else { 0 };
-    at += if flags & 0x20 != 0 { 2 } else { 0 };
-    let (decoder, _) = next_descriptor(&stream, at, 4)?;
-    next_descriptor(&decoder, 13, 5).map(|(info, _)| info)
-}
-
-fn next_descriptor(content: &Bytes, mut at: usize, wanted: u8) -> Option<(Bytes, usize)> {
-    if *content.get(at)? != wanted {
-        return None;
-    }
-    let mut size = 0usize;
-    for _ in 0..4 {
-        at += 1;
-        let byte = *content.get(at)?;
-        size = size << 7 | usize::from(byte & 0x7f);
-        if byte & 0x80 == 0 {
-            break;
-        }
-    }
-    let end = (at + 1).checked_add(size)?;
-    (end <= content.len()).then(|| (content.slice(at + 1..end), end))
-}
-
 /// The box at `at`: name, content, end. None if it is not whole.
-fn next_box(file: &Bytes, at: usize) -> Option<([u8; 4], Bytes, usize)> {
+pub(super) fn next_box(file: &Bytes, at: usize) -> Option<([u8; 4], Bytes, usize)> {
     let header = file.get(at..at.checked_add(8)?)?;
     let size = u32::from_be_bytes(header.get(..4)?.try_into().ok()?) as usize;
     let name: [u8; 4] = header.get(4..)?.try_into().ok()?;

@@ -2,26 +2,13 @@
 
 use bytes::Bytes;
 use proptest::prelude::*;
+use rstest::rstest;
+use waverant_media::testing::{self, h264_and_aac as tracks};
 use waverant_media::{
-    AudioSpecificConfig, AvcDecoderConfig, CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks,
+    Ac3Config, CodecParameters, FlacConfig, MediaTime, Mp3Config, Packet, TrackId, TrackKind, Tracks, Vp9Config,
 };
 
 use super::{FragmentWriter, Mp4Error, Mp4File, WriterError};
-
-/// Constrained Baseline 1280x720; the bytes are explained in the media crate's tests.
-const AVC: &[u8] = &[
-    1, 0x42, 0xc0, 0x1f, 0xff, 0xe1, 0, 10, 0x67, 0x42, 0xc0, 0x1f, 0xda, 0x01, 0x40, 0x16, 0xe8, 0x40, 1, 0, 4, 0x68,
-    0xce, 0x3c, 0x80,
-];
-
-fn tracks() -> Tracks {
-    let mut tracks = Tracks::new();
-    let h264 = AvcDecoderConfig::parse(Bytes::from_static(AVC)).unwrap();
-    tracks.set(Track { id: TrackId::VIDEO, codec: CodecParameters::H264(h264) });
-    let aac = AudioSpecificConfig::parse(Bytes::from_static(&[0x11, 0x90])).unwrap();
-    tracks.set(Track { id: TrackId::AUDIO, codec: CodecParameters::Aac(aac) });
-    tracks
-}
 
 fn video(dts_ms: i64, composition_ms: i64, keyframe: bool) -> Packet {
     Packet {
@@ -188,6 +175,56 @@ fn tracks_that_the_file_was_not_begun_with_are_refused() {
     let stranger = Packet { track: TrackId(9), ..audio(0) };
     assert_eq!(writer.push(&stranger).unwrap_err(), WriterError::UnknownTrack(TrackId(9)));
     assert_eq!(FragmentWriter::new(&Tracks::new()).unwrap_err(), WriterError::NoTracks);
+}
+
+fn sound(config: &'static [u8]) -> CodecParameters {
+    match config[..2] {
+        [0x0b, 0x77] => CodecParameters::Ac3(Ac3Config::parse(config).unwrap()),
+        [b'f', _] => CodecParameters::Flac(FlacConfig::parse(Bytes::from_static(config)).unwrap()),
+        _ => CodecParameters::Mp3(Mp3Config::parse(config).unwrap()),
+    }
+}
+
+#[rstest]
+#[case::hevc(testing::hevc(), "hev1")]
+#[case::av1(testing::av1(), "av01")]
+#[case::vp9(CodecParameters::Vp9(Vp9Config::parse(Bytes::from_static(&[2, 31, 0xa2, 9, 16, 9, 0, 0])).unwrap()), "vp09")]
+#[case::opus(testing::opus(), "Opus")]
+#[case::flac(sound(testing::FLAC_HEADER), "fLaC")]
+#[case::ac3(sound(testing::AC3_FRAME_START), "ac-3")]
+#[case::eac3(sound(testing::EAC3_FRAME_START), "ec-3")]
+#[case::mp3(sound(&[0xff, 0xfb, 0x90, 0]), "mp4a")]
+fn every_codec_comes_back(#[case] codec: CodecParameters, #[case] name: &str) {
+    let id = TrackId::at(codec.kind(), 2).unwrap();
+    let mut writer = FragmentWriter::new(&testing::tracks([(id, codec.clone())])).unwrap();
+    for millis in [0, 20, 40] {
+        let packet = if codec.kind() == TrackKind::Video { video(millis, 0, millis == 0) } else { audio(millis) };
+        writer.push(&Packet { track: id, ..packet }).unwrap();
+    }
+    let bytes = writer.finish().0.unwrap().segments.concat();
+    assert!(bytes.windows(4).any(|window| window == name.as_bytes()));
+    let file = Mp4File::parse(&bytes.into()).unwrap();
+    let track = &file.tracks[0];
+    assert_eq!(track.track_id(), id);
+    let (read, written) = (track.codec.as_ref().unwrap(), &codec);
+    assert_eq!(
+        (read.name(), read.sound(), read.picture_size()),
+        (written.name(), written.sound(), written.picture_size())
+    );
+    assert_eq!(track.samples.len(), 3);
+}
+
+#[test]
+fn packets_of_opus_last_as_long_as_they_say() {
+    let tracks = testing::tracks([(TrackId::AUDIO, testing::opus())]);
+    let mut writer = FragmentWriter::new(&tracks).unwrap();
+    // Frames of 20 and of 60 ms.
+    for (millis, toc) in [(0, 31 << 3), (20, 3 << 3), (80, 31 << 3)] {
+        writer.push(&Packet { payload: Bytes::from(vec![toc, 1, 2]), ..audio(millis) }).unwrap();
+    }
+    let file = Mp4File::parse(&writer.finish().0.unwrap().segments.concat().into()).unwrap();
+    let lasts: Vec<i64> = file.tracks[0].samples.iter().map(|sample| sample.duration.millis()).collect();
+    assert_eq!(lasts, [20, 60, 20]);
 }
 
 proptest! {

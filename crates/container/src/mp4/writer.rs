@@ -4,6 +4,7 @@ use waverant_media::{CodecParameters, MediaTime, Packet, TICKS_PER_SECOND, Track
 
 use super::boxes::BoxWriter;
 use super::init::{InitTrack, MOVIE_TIMESCALE, write_init};
+use super::sample_entry::is_video;
 use super::{DEPENDENT_SAMPLE, SYNC_SAMPLE};
 
 /// A fragment ends at the next keyframe, or when it is this long.
@@ -95,14 +96,15 @@ struct Sample {
 }
 
 impl TrackWriter {
-    fn new(id: TrackId, number: u32, codec: &CodecParameters) -> Self {
-        let (timescale, frame_length) = match codec {
-            CodecParameters::Aac(config) => (config.sample_rate(), i64::from(config.samples_per_frame())),
-            _ => (MOVIE_TIMESCALE, LONE_PICTURE.ticks()),
+    fn new(id: TrackId, codec: &CodecParameters) -> Self {
+        let (timescale, frame_length) = match codec.sound() {
+            Some(sound) => (sound.sample_rate, i64::from(sound.samples_per_frame)),
+            None => (MOVIE_TIMESCALE, LONE_PICTURE.ticks()),
         };
         Self {
             id,
-            number,
+            // A file counts from 1; so the session's number can be read back.
+            number: u32::from(id.0) + 1,
             codec: codec.clone(),
             timescale,
             frame_length,
@@ -124,7 +126,8 @@ impl TrackWriter {
         // Sound whose timestamps run slower than its samples would be set back here.
         decode_time = decode_time.max(self.earliest);
         self.earliest = decode_time;
-        if packet.kind == TrackKind::Audio {
+        if let Some(samples) = self.codec.samples_in(&packet.payload) {
+            self.frame_length = samples.into();
             self.expected = Some(decode_time + self.frame_length);
         }
         let composition_offset = scaled(packet.pts - packet.dts);
@@ -138,7 +141,7 @@ impl TrackWriter {
         for (at, sample) in self.samples.iter().enumerate() {
             let following = self.samples.get(at + 1).map(|sample| sample.decode_time).or(next);
             let length = following.map_or(self.frame_length, |following| following - sample.decode_time);
-            if matches!(self.codec, CodecParameters::H264(_)) && length > 0 {
+            if is_video(&self.codec) && length > 0 {
                 self.frame_length = length;
             }
             self.earliest = sample.decode_time + length.max(0);
@@ -157,7 +160,7 @@ impl FragmentWriter {
         if tracks.is_empty() {
             return Err(WriterError::NoTracks);
         }
-        let writers = (1..).zip(tracks.iter()).map(|(number, track)| TrackWriter::new(track.id, number, &track.codec));
+        let writers = tracks.iter().map(|track| TrackWriter::new(track.id, &track.codec));
         Ok(Self {
             tracks: writers.collect(),
             has_video: tracks.has(TrackKind::Video),
@@ -237,7 +240,7 @@ impl FragmentWriter {
     }
 
     fn count_pictures(&self) -> u64 {
-        let video = self.tracks.iter().filter(|track| matches!(track.codec, CodecParameters::H264(_)));
+        let video = self.tracks.iter().filter(|track| is_video(&track.codec));
         video.map(|track| track.samples.len() as u64).sum()
     }
 

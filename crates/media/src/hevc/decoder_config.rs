@@ -1,0 +1,152 @@
+use bytes::Bytes;
+
+use super::HevcSequence;
+use crate::config_error::ConfigError;
+use crate::{BitReader, OutOfBits};
+
+/// NAL unit type of a sequence parameter set.
+///
+/// Source: ITU-T H.265, table 7-1
+const SPS: u8 = 33;
+
+/// The parameter sets of an HEVC track, and how its NAL unit lengths are written.
+///
+/// Source: ISO/IEC 14496-15, 8.3.3.1
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HevcDecoderConfig {
+    raw: Bytes,
+    profile: u8,
+    level: u8,
+    length_size: u8,
+    /// Frames in 256 seconds.
+    frame_rate: Option<u16>,
+    sequence: Option<HevcSequence>,
+}
+
+impl HevcDecoderConfig {
+    /// Reads an HEVCDecoderConfigurationRecord and keeps the bytes. Parameter sets may be
+    /// missing: then they come in the stream, and the record tells no size.
+    ///
+    /// # Errors
+    /// [`ConfigError`] if the record is cut short or its parameter set is damaged.
+    pub fn parse(raw: Bytes) -> Result<Self, ConfigError> {
+        let mut reader = BitReader::new(&raw);
+        let version = reader.bits(8)?;
+        if version != 1 {
+            return Err(ConfigError::field("configurationVersion", version, "1 is defined"));
+        }
+        reader.skip(3)?;
+        let profile = byte(&mut reader, 5)?;
+        reader.skip(32 + 48)?;
+        let level = byte(&mut reader, 8)?;
+        reader.skip(4 + 12 + 6 + 2 + 6 + 2 + 5 + 3 + 5 + 3)?;
+        let rate = reader.bits(16)?;
+        reader.skip(2 + 3 + 1)?;
+        let length_size = byte(&mut reader, 2)? + 1;
+        if length_size == 3 {
+            return Err(ConfigError::field("lengthSizeMinusOne", 2, "0, 1 and 3 are defined"));
+        }
+        let arrays = reader.bits(8)?;
+        let sequence = first_sps(&raw, arrays)?.map(HevcSequence::parse).transpose()?;
+        let frame_rate = u16::try_from(rate).ok().filter(|rate| *rate > 0);
+        Ok(Self { profile, level, length_size, frame_rate, sequence, raw })
+    }
+
+    /// The record as it was received.
+    pub fn raw(&self) -> &Bytes {
+        &self.raw
+    }
+
+    /// `general_level_idc`: thirty times the level.
+    pub fn level(&self) -> u8 {
+        self.level
+    }
+
+    /// Bytes in each NAL unit length: 1, 2 or 4.
+    pub fn length_size(&self) -> u8 {
+        self.length_size
+    }
+
+    /// What the sequence parameter set says, if the record holds one.
+    pub fn sequence(&self) -> Option<HevcSequence> {
+        self.sequence
+    }
+
+    /// Average frames per second, if the record tells.
+    pub fn frame_rate(&self) -> Option<f64> {
+        self.frame_rate.map(|rate| f64::from(rate) / 256.0)
+    }
+
+    /// The profile's name as people write it.
+    pub fn profile_name(&self) -> &'static str {
+        match self.profile {
+            1 => "Main",
+            2 => "Main 10",
+            3 => "Main Still Picture",
+            4 => "Range Extensions",
+            _ => "unknown",
+        }
+    }
+}
+
+fn byte(reader: &mut BitReader<'_>, count: usize) -> Result<u8, OutOfBits> {
+    reader.bits(count).map(|value| u8::try_from(value).unwrap_or(u8::MAX))
+}
+
+/// Passes over the arrays of NAL units behind the fixed fields; returns the first SPS.
+fn first_sps(raw: &[u8], arrays: u32) -> Result<Option<&[u8]>, ConfigError> {
+    let truncated = ConfigError::Truncated(OutOfBits { missing: 8 });
+    let mut rest = raw.get(23..).ok_or(truncated)?;
+    let mut found = None;
+    for _ in 0..arrays {
+        let (&[head, high, low], after) = rest.split_first_chunk::<3>().ok_or(truncated)?;
+        rest = after;
+        for _ in 0..u16::from_be_bytes([high, low]) {
+            let (length, after) = rest.split_first_chunk::<2>().ok_or(truncated)?;
+            let (unit, after) = after.split_at_checked(u16::from_be_bytes(*length).into()).ok_or(truncated)?;
+            if head & 0x3f == SPS {
+                found.get_or_insert(unit);
+            }
+            rest = after;
+        }
+    }
+    Ok(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::testing::HEVC_RECORD;
+
+    #[test]
+    fn reads_a_record() {
+        let config = HevcDecoderConfig::parse(Bytes::from_static(HEVC_RECORD)).unwrap();
+        assert_eq!(config.sequence(), Some(HevcSequence { width: 1920, height: 1080 }));
+        assert_eq!((config.profile_name(), config.level(), config.length_size()), ("Main", 120, 4));
+        assert_eq!(config.raw(), HEVC_RECORD);
+    }
+
+    #[test]
+    fn a_record_may_be_without_parameter_sets_but_not_cut() {
+        let mut bare = HEVC_RECORD[..23].to_vec();
+        bare[22] = 0;
+        assert_eq!(HevcDecoderConfig::parse(bare.into()).unwrap().sequence(), None);
+        for length in 0..HEVC_RECORD.len() {
+            let cut = HevcDecoderConfig::parse(Bytes::from_static(&HEVC_RECORD[..length]));
+            assert!(matches!(cut, Err(ConfigError::Truncated(_))), "{length}: {cut:?}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_parse_or_fail(mut bytes in proptest::collection::vec(any::<u8>(), 0..120), valid_start: bool) {
+            if valid_start && let Some(first) = bytes.first_mut() {
+                *first = 1;
+            }
+            let _ = HevcDecoderConfig::parse(bytes.clone().into());
+            let _ = HevcSequence::parse(&bytes);
+        }
+    }
+}

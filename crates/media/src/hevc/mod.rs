@@ -1,0 +1,7 @@
+//! HEVC decoder configuration and sequence parameters.
+
+mod decoder_config;
+mod sps;
+
+pub use decoder_config::HevcDecoderConfig;
+pub use sps::HevcSequence;
