@@ -55,9 +55,17 @@ describe("a show in the console", () => {
     await page.getByRole("button", { name: "Make key" }).click();
     await dialog.getByLabel("For whom").fill("van");
     await dialog.getByRole("button", { name: "Make key" }).click();
-    const key = await dialog.getByLabel("Stream key", { exact: true }).inputValue();
+    const key = await dialog.getByLabel("Key", { exact: true }).inputValue();
     expect(await dialog.getByLabel("Server", { exact: true }).inputValue()).toBe(show.rtmp);
     await dialog.getByRole("button", { name: "Done" }).click();
+
+    await page.getByRole("button", { name: "Make key" }).click();
+    await dialog.getByLabel("For whom").fill("vision mixer");
+    await dialog.getByLabel("Watching over RTMP").check();
+    await dialog.getByRole("button", { name: "Make key" }).click();
+    expect(await dialog.getByLabel("Server", { exact: true }).inputValue()).toBe(show.rtmp.replace(/in$/, "out"));
+    await dialog.getByRole("button", { name: "Done" }).click();
+    await page.getByText("for watching").waitFor();
 
     await page.getByRole("button", { name: "Add destination" }).click();
     await dialog.getByLabel("Name").fill("plovio");

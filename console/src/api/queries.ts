@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, api } from "./client";
-import type { AddChannel, AddDestination, Administrator, SignIn } from "./types";
+import type { AddChannel, AddDestination, AddKey, Administrator, SignIn } from "./types";
 
 const inChannel = (channel: string) => ({ params: { path: { channel } } });
 
@@ -78,8 +78,7 @@ export function useAddChannel() {
 
 export function useAddKey(channel: string) {
   return useChange(
-    (label: string) =>
-      answer(api.POST("/api/v1/channels/{channel}/keys", { ...inChannel(channel), body: { label } })),
+    (form: AddKey) => answer(api.POST("/api/v1/channels/{channel}/keys", { ...inChannel(channel), body: form })),
     ["channel", channel],
   );
 }

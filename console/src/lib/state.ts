@@ -39,7 +39,8 @@ export function summary(board: Board): Summary {
 
 /** What to say about a leg in one line. */
 export function legNote(leg: LiveLeg): string | undefined {
-  if (leg.state === "carrying" || leg.state === "ready" || leg.state === "off") return undefined;
+  if (leg.state === "carrying") return leg.note ?? undefined;
+  if (leg.state === "ready" || leg.state === "off") return undefined;
   const next = leg.next_dial_in_ms ?? undefined;
   const when = next === undefined ? "" : ` Next try in ${Math.ceil(next / 1000)} s.`;
   return leg.reason ? `${leg.reason}.${when}`.replace("..", ".") : when.trim() || undefined;

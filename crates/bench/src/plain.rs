@@ -2,6 +2,7 @@
 //! channel and a task per connection.
 
 use std::path::Path;
+use std::pin::Pin;
 use std::process::Stdio;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -9,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::Context;
 use bytes::{Bytes, BytesMut};
-use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
+use tokio::io::{AsyncBufReadExt, AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::process::Command;
 use tokio::sync::mpsc;
@@ -19,25 +20,35 @@ use crate::Figures;
 use crate::latency::Latencies;
 use crate::process::{cpu_seconds, resident_mib};
 use crate::source::{Source, age};
+use crate::tls::Tls;
 
 const WARM_UP: Duration = Duration::from_secs(2);
 
 /// The measured program: prints its two ports, takes one source and any number of sinks.
 #[expect(clippy::print_stdout, reason = "the ports are the program's output")]
-pub(crate) async fn copy() -> anyhow::Result<()> {
+pub(crate) async fn copy(tls: Option<Tls>) -> anyhow::Result<()> {
+    let acceptor = tls.as_ref().map(Tls::acceptor);
     let (sources, sinks) = (TcpListener::bind("127.0.0.1:0").await?, TcpListener::bind("127.0.0.1:0").await?);
     println!("{} {}", sources.local_addr()?, sinks.local_addr()?);
     let (register, mut registered) = mpsc::unbounded_channel();
     tokio::spawn(async move {
-        while let Ok((mut stream, _)) = sinks.accept().await {
+        while let Ok((stream, _)) = sinks.accept().await {
             let _ = stream.set_nodelay(true);
+            let acceptor = acceptor.clone();
             let (sender, mut receiver) = mpsc::channel::<Bytes>(64);
             if register.send(sender).is_err() {
                 return;
             }
             tokio::spawn(async move {
+                let mut stream: Pin<Box<dyn AsyncWrite + Send>> = match acceptor {
+                    None => Box::pin(stream),
+                    Some(acceptor) => match acceptor.accept(stream).await {
+                        Ok(stream) => Box::pin(stream),
+                        Err(_) => return,
+                    },
+                };
                 while let Some(picture) = receiver.recv().await {
-                    if stream.write_all(&picture).await.is_err() {
+                    if stream.write_all(&picture).await.is_err() || stream.flush().await.is_err() {
                         return;
                     }
                 }
@@ -62,9 +73,10 @@ pub(crate) async fn copy() -> anyhow::Result<()> {
     }
 }
 
-pub(crate) async fn measure(own: &Path, count: usize, length: Duration) -> anyhow::Result<Figures> {
+pub(crate) async fn measure(own: &Path, count: usize, length: Duration, tls: Option<&Tls>) -> anyhow::Result<Figures> {
     let mut child = Command::new(own)
         .arg("--plain-copy")
+        .args(tls.map(|tls| tls.folder()).into_iter().flat_map(|folder| ["--tls-folder".as_ref(), folder.as_os_str()]))
         .stdout(Stdio::piped())
         .kill_on_drop(true)
         .spawn()
@@ -78,7 +90,11 @@ pub(crate) async fn measure(own: &Path, count: usize, length: Duration) -> anyho
     let mut tasks = Vec::new();
     for _ in 0..count {
         let stream = TcpStream::connect(sinks).await?;
-        tasks.push(tokio::spawn(read_sink(stream, source.began(), counting.clone(), bytes.clone())));
+        let (began, counting, bytes) = (source.began(), counting.clone(), bytes.clone());
+        tasks.push(match tls {
+            None => tokio::spawn(read_sink(stream, began, counting, bytes)),
+            Some(tls) => tokio::spawn(read_sink(tls.connect(stream).await?, began, counting, bytes)),
+        });
     }
     let mut out = TcpStream::connect(sources).await?;
     out.set_nodelay(true)?;
@@ -109,7 +125,7 @@ pub(crate) async fn measure(own: &Path, count: usize, length: Duration) -> anyho
 }
 
 async fn read_sink(
-    mut stream: TcpStream,
+    mut stream: impl AsyncRead + Unpin,
     began: Instant,
     counting: Arc<AtomicBool>,
     bytes: Arc<AtomicU64>,

@@ -1,5 +1,6 @@
 //! The measured service, with one encoder and many RTMP sinks around it.
 
+use std::net::SocketAddr;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
@@ -9,30 +10,28 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, ensure};
 use bytes::Bytes;
 use serde_json::{Value, json};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
 use tokio::time::sleep;
-use waverant_container::{AVC_SEQUENCE_HEADER, avc_frame_header};
+use tokio_rustls::TlsAcceptor;
+use waverant_container::{TagCodec, TagForm, config_header, frame_header};
+use waverant_media::TrackKind;
+use waverant_media::testing::AVC_RECORD;
 use waverant_rtmp::{
-    ClientConfig, ClientConnection, ClientTarget, MediaKind, RtmpAddress, ServerConfig, ServerConnection, ServerEvent,
-    StreamMetadataBuilder, Timestamp,
+    ClientConfig, ClientConnection, ClientPurpose, ClientTarget, MediaKind, MediaOutput, RtmpAddress, ServerConfig,
+    ServerConnection, ServerEvent, StreamMetadataBuilder, StreamRates, Timestamp,
 };
 
 use crate::Figures;
 use crate::latency::Latencies;
 use crate::process::{cpu_seconds, resident_mib};
 use crate::source::{Source, age};
+use crate::tls::Tls;
 
 const PASSWORD: &str = "benchmark only";
 const START_PATIENCE: Duration = Duration::from_secs(30);
 const WARM_UP: Duration = Duration::from_secs(3);
-
-/// 1280x720, Constrained Baseline.
-const AVC: &[u8] = &[
-    1, 0x42, 0xc0, 0x1f, 0xff, 0xe1, 0, 10, 0x67, 0x42, 0xc0, 0x1f, 0xda, 0x01, 0x40, 0x16, 0xe8, 0x40, 1, 0, 4, 0x68,
-    0xce, 0x3c, 0x80,
-];
 
 /// Bytes of a video tag before the picture.
 const TAG_HEADER: usize = 5;
@@ -41,6 +40,7 @@ const TAG_HEADER: usize = 5;
 pub(crate) struct House {
     child: Child,
     url: String,
+    rtmp_address: SocketAddr,
     rtmp: String,
     database_pid: u32,
     token: String,
@@ -60,6 +60,8 @@ impl House {
             .arg(path("waverant.toml"))
             .env("WAVERANT_LISTEN_RTMP", "127.0.0.1:0")
             .env("WAVERANT_LISTEN_HTTP", "127.0.0.1:0")
+            .env("WAVERANT_LIMITS_RTMP_CONNECTIONS", "1000")
+            .env("WAVERANT_LIMITS_RTMP_CONNECTIONS_PER_ADDRESS", "1000")
             .env("WAVERANT_HOUSE_STATE_FOLDER", path("state"))
             .env("WAVERANT_HOUSE_RECORDINGS_FOLDER", path("recordings"))
             .env("WAVERANT_HOUSE_READY_FILE", path("ready.json"))
@@ -78,6 +80,7 @@ impl House {
         let mut house = Self {
             child,
             url: format!("http://{}/api/v1", text("http")),
+            rtmp_address: text("rtmp").parse()?,
             rtmp: format!("rtmp://{}/in", text("rtmp")),
             database_pid: u32::try_from(ready["database_pid"].as_u64().unwrap_or(0))?,
             token: String::new(),
@@ -109,27 +112,44 @@ impl House {
         Ok(serde_json::from_str(&text).unwrap_or(Value::Null))
     }
 
+    pub(crate) fn rtmp_address(&self) -> SocketAddr {
+        self.rtmp_address
+    }
+
     pub(crate) fn database_mib(&self) -> f64 {
         resident_mib(self.database_pid)
     }
 
     /// Runs a show to `count` sinks and measures the service.
-    pub(crate) async fn measure(&self, count: usize, length: Duration, records: bool) -> anyhow::Result<Figures> {
+    pub(crate) async fn measure(
+        &self,
+        count: usize,
+        length: Duration,
+        records: bool,
+        tls: Option<&Tls>,
+    ) -> anyhow::Result<Figures> {
         let source = Source::new();
         let state = Arc::new(Sinks::default());
         let listener = TcpListener::bind("127.0.0.1:0").await?;
-        let address = format!("rtmp://{}/in", listener.local_addr()?);
+        let (address, authority) = match tls {
+            Some(tls) => (format!("rtmps://localhost:{}/in", listener.local_addr()?.port()), tls.authority.as_str()),
+            None => (format!("rtmp://{}/in", listener.local_addr()?), ""),
+        };
         self.call("PATCH", "/channels/bench", &json!({ "records": records }))?;
         for number in 0..self.names {
             let path = format!("/channels/bench/destinations/d{number}");
             if number < count {
-                self.call("PATCH", &format!("/destinations/d{number}"), &json!({ "address": address }))?;
+                self.call(
+                    "PATCH",
+                    &format!("/destinations/d{number}"),
+                    &json!({ "address": address, "authority": authority }),
+                )?;
                 self.call("PUT", &path, &json!({"is_on": true}))?;
             } else {
                 self.call("DELETE", &path, &Value::Null)?;
             }
         }
-        let sinks = tokio::spawn(accept_sinks(listener, source.began(), state.clone()));
+        let sinks = tokio::spawn(accept_sinks(listener, source.began(), state.clone(), tls.map(Tls::acceptor)));
         let encoder = tokio::spawn(publish(self.rtmp.clone(), self.key.clone(), source));
         let pid = self.child.id();
         let began = Instant::now();
@@ -173,14 +193,23 @@ struct Sinks {
     bytes: AtomicU64,
 }
 
-async fn accept_sinks(listener: TcpListener, began: Instant, state: Arc<Sinks>) -> Latencies {
+async fn accept_sinks(listener: TcpListener, began: Instant, state: Arc<Sinks>, tls: Option<TlsAcceptor>) -> Latencies {
     let mut connections = JoinSet::new();
     let mut latencies = Latencies::default();
     loop {
         tokio::select! {
             accepted = listener.accept() => {
                 if let Ok((stream, _)) = accepted {
-                    connections.spawn(read_sink(stream, began, state.clone()));
+                    let (state, tls) = (state.clone(), tls.clone());
+                    connections.spawn(async move {
+                        match tls {
+                            None => read_sink(stream, began, state).await,
+                            Some(tls) => match tls.accept(stream).await {
+                                Ok(stream) => read_sink(stream, began, state).await,
+                                Err(_) => Latencies::default(),
+                            },
+                        }
+                    });
                 }
             }
             Some(ended) = connections.join_next() => latencies.extend(ended.unwrap_or_default()),
@@ -192,7 +221,7 @@ async fn accept_sinks(listener: TcpListener, began: Instant, state: Arc<Sinks>) 
     }
 }
 
-async fn read_sink(mut stream: TcpStream, began: Instant, state: Arc<Sinks>) -> Latencies {
+async fn read_sink(mut stream: impl AsyncRead + AsyncWrite + Unpin, began: Instant, state: Arc<Sinks>) -> Latencies {
     let mut server = ServerConnection::new(ServerConfig::default(), Instant::now());
     let mut latencies = Latencies::default();
     let mut buffer = vec![0; 64 * 1024];
@@ -202,15 +231,16 @@ async fn read_sink(mut stream: TcpStream, began: Instant, state: Arc<Sinks>) -> 
                 return latencies;
             }
         }
+        let _ = stream.flush().await;
         let count = stream.read(&mut buffer).await.unwrap_or(0);
         if count == 0 || server.handle_input(Instant::now(), &buffer[..count]).is_err() {
             return latencies;
         }
         while let Some(event) = server.poll_event() {
             match event {
-                ServerEvent::PublishRequested(_) => {
+                ServerEvent::PublishRequested(request) => {
                     state.taken.fetch_add(1, Ordering::Relaxed);
-                    let _ = server.accept_publish(Instant::now());
+                    let _ = server.accept_publish(Instant::now(), request.stream);
                 }
                 ServerEvent::Media { kind: MediaKind::Video, body, .. } if state.counting.load(Ordering::Relaxed) => {
                     state.bytes.fetch_add((body.len() - TAG_HEADER) as u64, Ordering::Relaxed);
@@ -228,7 +258,8 @@ async fn publish(server: String, key: String, mut source: Source) -> anyhow::Res
     let address: RtmpAddress = server.parse()?;
     let mut stream = TcpStream::connect((address.host(), address.port())).await?;
     stream.set_nodelay(true)?;
-    let target = ClientTarget { app: address.app().to_owned(), tc_url: server, stream_name: key };
+    let purpose = ClientPurpose::Publish;
+    let target = ClientTarget { purpose, app: address.app().to_owned(), tc_url: server, stream_name: key };
     let mut client = ClientConnection::new(ClientConfig::default(), target, Instant::now());
     let mut buffer = vec![0; 4096];
     flush(&mut client, &mut stream).await?;
@@ -238,12 +269,13 @@ async fn publish(server: String, key: String, mut source: Source) -> anyhow::Res
         client.handle_input(Instant::now(), &buffer[..count])?;
         flush(&mut client, &mut stream).await?;
     }
-    let metadata = StreamMetadataBuilder::new(&Default::default(), None, "bench").encode();
-    client.send_metadata(Timestamp(0), &metadata)?;
-    client.send_video(Timestamp(0), &AVC_SEQUENCE_HEADER, &Bytes::from_static(AVC))?;
+    let metadata = StreamMetadataBuilder::new(&Default::default(), StreamRates::default(), "bench");
+    client.send_data(Timestamp(0), &metadata.encode_for_server())?;
+    let (kind, codec, form) = (TrackKind::Video, TagCodec::Avc, TagForm::First);
+    client.send_video(Timestamp(0), &config_header(kind, codec, form), &Bytes::from_static(AVC_RECORD))?;
     loop {
         let (millis, keyframe, picture) = source.next().await;
-        client.send_video(Timestamp(millis), &avc_frame_header(keyframe, 0), &picture)?;
+        client.send_video(Timestamp(millis), &frame_header(kind, codec, form, keyframe, 0), &picture)?;
         flush(&mut client, &mut stream).await?;
     }
 }

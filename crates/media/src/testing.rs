@@ -15,7 +15,8 @@ pub const AVC_RECORD: &[u8] = &[
 
 /// An HEVCDecoderConfigurationRecord: Main, level 4, 1920 x 1088 cropped to 1920 x 1080.
 pub const HEVC_RECORD: &[u8] = &[
-    1, 0x01, 0x60, 0, 0, 0, 0x90, 0, 0, 0, 0, 0, 120, 0xf0, 0, 0xfc, 0xfd, 0xf8, 0xf8, 0, 0, 0x0f, 3, // fixed fields
+    1, 0x01, 0x60, 0, 0, 0, 0x90, 0, 0, 0, 0, 0, 120, 0xf0, 0, 0xfc, 0xfd, 0xf8, 0xf8, 0, 0, 0x0f,
+    3, // fixed fields
     0x20, 0, 1, 0, 5, 0x40, 0x01, 0x0c, 0x01, 0xff, // VPS
     0x21, 0, 1, 0, 28, 0x42, 0x01, 0x01, 0x01, 0x60, 0, 0, 0x03, 0, 0x90, 0, 0, 0x03, 0, 0, 0x03, 0, 0x78, 0xa0, 0x03,
     0xc0, 0x80, 0x11, 0x07, 0xcb, 0x96, 0x56, 0x69, // SPS
@@ -66,7 +67,9 @@ pub fn opus() -> CodecParameters {
 
 /// The parameters in [`AAC_CONFIG`].
 pub fn aac() -> CodecParameters {
-    CodecParameters::Aac(AudioSpecificConfig::parse(Bytes::from_static(AAC_CONFIG)).expect("the configuration is legal"))
+    CodecParameters::Aac(
+        AudioSpecificConfig::parse(Bytes::from_static(AAC_CONFIG)).expect("the configuration is legal"),
+    )
 }
 
 /// The set that most shows have: H.264 and AAC.

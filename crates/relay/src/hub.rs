@@ -205,7 +205,7 @@ impl Hub {
 mod tests {
     use bytes::Bytes;
     use proptest::prelude::*;
-    use waverant_media::{AudioSpecificConfig, CodecParameters, Track, TrackId};
+    use waverant_media::{TrackId, testing};
 
     use super::*;
 
@@ -219,12 +219,7 @@ mod tests {
 
     /// Any set that says there is video; its contents do not matter to the hub.
     fn with_video() -> Arc<Tracks> {
-        let record =
-            [1u8, 0x42, 0xc0, 0x1f, 0xff, 0xe1, 0, 10, 0x67, 0x42, 0xc0, 0x1f, 0xda, 0x01, 0x40, 0x16, 0xe8, 0x40, 0];
-        let config = waverant_media::AvcDecoderConfig::parse(Bytes::copy_from_slice(&record)).unwrap();
-        let mut tracks = Tracks::new();
-        tracks.set(Track { id: TrackId::VIDEO, codec: CodecParameters::H264(config) });
-        Arc::new(tracks)
+        Arc::new(testing::tracks([(TrackId::VIDEO, testing::h264())]))
     }
 
     fn filled(count: i64, gop: i64, limits: HubLimits) -> Hub {
@@ -309,10 +304,7 @@ mod tests {
 
     #[test]
     fn sound_alone_can_be_begun_anywhere() {
-        let mut tracks = Tracks::new();
-        let aac = AudioSpecificConfig::parse(Bytes::from_static(&[0x11, 0x90])).unwrap();
-        tracks.set(Track { id: TrackId::AUDIO, codec: CodecParameters::Aac(aac) });
-        let tracks = Arc::new(tracks);
+        let tracks = Arc::new(testing::tracks([(TrackId::AUDIO, testing::aac())]));
         let mut hub = Hub::new(HubLimits::default());
         for number in 0..5 {
             let sound = Packet { track: TrackId::AUDIO, kind: TrackKind::Audio, ..picture(number, true) };

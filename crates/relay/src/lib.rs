@@ -9,11 +9,11 @@ mod session;
 mod take;
 
 pub use gate::{
-    Admission, Attempt, ChannelEntry, ChannelName, ChannelNameError, Gate, KeyDigest, KeyEntry, TurnAway,
+    Admission, Attempt, ChannelEntry, ChannelName, ChannelNameError, Gate, KeyDigest, KeyEntry, KeyRight, TurnAway,
     TurnAwayReason, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Read};
-pub use leg::{Leg, LegPolicy, LegState, RtmpSink, SinkOutput};
+pub use leg::{Leg, LegPolicy, LegState, RtmpSink, SinkError, SinkOutput};
 pub use meter::RateMeter;
 pub use session::{RtmpSource, SessionLife, SessionState, SourceCounters};
 pub use take::take_path;

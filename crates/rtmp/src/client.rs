@@ -4,17 +4,33 @@ use std::time::Instant;
 use bytes::Bytes;
 
 use crate::amf0::Value;
-use crate::command::Command;
+use crate::capabilities::{self, Capabilities};
+use crate::command::{Command, decode_metadata, stream_number};
 use crate::config::ClientConfig;
 use crate::deadline::Deadline;
 use crate::error::{Error, TimeoutKind};
 use crate::link::{Link, LinkCounters, chunk_stream};
+use crate::media_output::MediaOutput;
+use crate::metadata::StreamMetadata;
+use crate::server::MediaKind;
 use crate::timestamp::Timestamp;
-use crate::wire::{Message, MessageHead, message_type};
+use crate::wire::{ControlMessage, Message, MessageHead, UserControl, message_type};
 
-/// Where a client publishes.
+/// What a client is there for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ClientPurpose {
+    /// It publishes a stream.
+    #[default]
+    Publish,
+    /// It plays one.
+    Play,
+}
+
+/// The stream that a client publishes or plays.
 #[derive(Clone, PartialEq, Eq)]
 pub struct ClientTarget {
+    /// Which of the two.
+    pub purpose: ClientPurpose,
     /// The application name.
     pub app: String,
     /// The address as the server knows itself: `rtmp://host:port/app`.
@@ -30,12 +46,37 @@ impl std::fmt::Debug for ClientTarget {
 }
 
 /// What the application must know.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum ClientEvent {
     /// The server takes our stream.
     Publishing,
-    /// The server does not take our stream, or ended it.
+    /// The server plays the stream to us.
+    Playing,
+    /// What is played to us describes itself.
+    Metadata(StreamMetadata),
+    /// Sound or pictures that are played to us.
+    Media {
+        /// Which of the two.
+        kind: MediaKind,
+        /// When.
+        timestamp: Timestamp,
+        /// The tag body.
+        body: Bytes,
+    },
+    /// The server wants us to use another address, and ends this connection.
+    Redirected {
+        /// The address to dial.
+        address: String,
+    },
+    /// The server asks us to connect anew; this connection still works for a while.
+    ReconnectRequested {
+        /// The address to dial, if not the same; it may be relative to the one that was dialed.
+        address: Option<String>,
+        /// Its own words.
+        description: String,
+    },
+    /// The server does not take our stream, does not play it, or ended it.
     Refused {
         /// The code of its status, such as `NetStream.Publish.BadName`.
         code: String,
@@ -49,22 +90,33 @@ const CONNECT: f64 = 1.0;
 const RELEASE_STREAM: f64 = 2.0;
 const FC_PUBLISH: f64 = 3.0;
 const CREATE_STREAM: f64 = 4.0;
-const PUBLISH: f64 = 5.0;
+const STREAM_CALL: f64 = 5.0;
+const FC_UNPUBLISH: f64 = 6.0;
+const DELETE_STREAM: f64 = 7.0;
+const CHECK_BANDWIDTH: f64 = 8.0;
+
+/// Status codes that end what runs.
+const ENDS: [&str; 4] = [
+    "NetStream.Unpublish.Success",
+    "NetStream.Play.UnpublishNotify",
+    "NetStream.Play.Stop",
+    "NetConnection.Connect.Closed",
+];
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Stage {
     Handshake,
     ExpectConnectResult,
     ExpectStream,
-    ExpectPublishStatus { stream: u32 },
-    Publishing { stream: u32 },
+    ExpectStart { stream: u32 },
+    Running { stream: u32 },
     Closing,
 }
 
-/// The client's side of one connection, publishing one stream.
+/// The client's side of one connection, with one stream.
 ///
 /// ```text
-/// Handshake → ExpectConnectResult → ExpectStream → ExpectPublishStatus → Publishing → Closing
+/// Handshake → ExpectConnectResult → ExpectStream → ExpectStart → Running → Closing
 /// ```
 #[derive(Debug)]
 pub struct ClientConnection {
@@ -74,15 +126,17 @@ pub struct ClientConnection {
     stage: Stage,
     deadline: Deadline,
     events: VecDeque<ClientEvent>,
+    capabilities: Capabilities,
 }
 
 impl ClientConnection {
     /// A connection that was opened at `now`. The first bytes are ready to be sent.
     pub fn new(config: ClientConfig, target: ClientTarget, now: Instant) -> Self {
-        let link = Link::client(config.seed, config.limits.max_message_bytes);
+        let link = Link::client(config.seed, config.greeting, config.limits.max_message_bytes);
         let mut deadline = Deadline::default();
         deadline.set(now + config.limits.handshake_timeout, TimeoutKind::Handshake);
-        Self { config, target, link, stage: Stage::Handshake, deadline, events: VecDeque::new() }
+        let (events, capabilities) = (VecDeque::new(), Capabilities::default());
+        Self { config, target, link, stage: Stage::Handshake, deadline, events, capabilities }
     }
 
     /// Takes bytes from the peer.
@@ -90,18 +144,17 @@ impl ClientConnection {
     /// # Errors
     /// [`Error`] if the peer cannot be understood; close the connection then.
     pub fn handle_input(&mut self, now: Instant, mut input: &[u8]) -> Result<(), Error> {
-        if self.stage == Stage::Closing {
-            return Ok(());
-        }
         self.link.count_input(input.len());
-        while !input.is_empty() {
+        while self.stage != Stage::Closing {
             let message = self.link.next_message(&mut input)?;
             if self.stage == Stage::Handshake && self.link.is_established() {
                 self.deadline.set(now + self.config.limits.setup_timeout, TimeoutKind::Setup);
                 self.send_connect();
             }
-            if let Some(message) = message {
-                self.handle_message(&message)?;
+            match message {
+                Some(message) => self.handle_message(message)?,
+                None if input.is_empty() => break,
+                None => {}
             }
         }
         Ok(())
@@ -135,7 +188,12 @@ impl ClientConnection {
 
     /// True while media may be sent.
     pub fn is_publishing(&self) -> bool {
-        matches!(self.stage, Stage::Publishing { .. })
+        matches!(self.stage, Stage::Running { .. }) && self.target.purpose == ClientPurpose::Publish
+    }
+
+    /// True until the handshake is done.
+    pub fn is_greeting(&self) -> bool {
+        self.stage == Stage::Handshake
     }
 
     /// Byte counts and oddities.
@@ -143,41 +201,35 @@ impl ClientConnection {
         self.link.counters()
     }
 
-    /// Sends a metadata message, as made by
-    /// [`StreamMetadataBuilder`](crate::StreamMetadataBuilder).
+    /// Pauses what is played to us, or goes on.
     ///
     /// # Errors
-    /// [`Error::Misuse`] if the server has not taken our stream.
-    pub fn send_metadata(&mut self, timestamp: Timestamp, payload: &Bytes) -> Result<(), Error> {
-        self.send_media(chunk_stream::AUDIO, message_type::DATA_AMF0, timestamp, &[], payload)
-    }
-
-    /// Sends a video tag body: `header` followed by `payload`, which is not copied.
+    /// [`Error::Misuse`] if nothing is played to us.
     ///
-    /// # Errors
-    /// [`Error::Misuse`] if the server has not taken our stream.
-    pub fn send_video(&mut self, timestamp: Timestamp, header: &[u8], payload: &Bytes) -> Result<(), Error> {
-        self.send_media(chunk_stream::VIDEO, message_type::VIDEO, timestamp, header, payload)
-    }
-
-    /// Sends an audio tag body: `header` followed by `payload`, which is not copied.
-    ///
-    /// # Errors
-    /// [`Error::Misuse`] if the server has not taken our stream.
-    pub fn send_audio(&mut self, timestamp: Timestamp, header: &[u8], payload: &Bytes) -> Result<(), Error> {
-        self.send_media(chunk_stream::AUDIO, message_type::AUDIO, timestamp, header, payload)
+    /// Source: RTMP 1.0, 7.2.2.8
+    pub fn pause(&mut self, pauses: bool) -> Result<(), Error> {
+        let (Stage::Running { stream }, ClientPurpose::Play) = (self.stage, self.target.purpose) else {
+            return Err(Error::Misuse("nothing is played to us"));
+        };
+        let arguments = vec![Value::Boolean(pauses), 0.0.into()];
+        self.link.send_command(stream, &Command::new("pause", 0.0, Value::Null, arguments));
+        Ok(())
     }
 
     /// Ends the stream in order; flush what is to be sent, then close the connection.
     pub fn close(&mut self) {
-        if let Stage::Publishing { stream } | Stage::ExpectPublishStatus { stream } = self.stage {
-            let name = self.target.stream_name.as_str().into();
-            self.link.send_command(0, &Command::new("FCUnpublish", 6.0, Value::Null, vec![name]));
-            let number = f64::from(stream).into();
-            self.link.send_command(0, &Command::new("deleteStream", 7.0, Value::Null, vec![number]));
+        if let Stage::Running { stream } | Stage::ExpectStart { stream } = self.stage {
+            if self.target.purpose == ClientPurpose::Publish {
+                self.call("FCUnpublish", FC_UNPUBLISH, vec![self.target.stream_name.as_str().into()]);
+            }
+            self.call("deleteStream", DELETE_STREAM, vec![f64::from(stream).into()]);
         }
         self.stage = Stage::Closing;
         self.deadline.clear();
+    }
+
+    fn call(&mut self, name: &str, transaction: f64, arguments: Vec<Value>) {
+        self.link.send_command(0, &Command::new(name, transaction, Value::Null, arguments));
     }
 
     fn send_media(
@@ -188,7 +240,7 @@ impl ClientConnection {
         header: &[u8],
         payload: &Bytes,
     ) -> Result<(), Error> {
-        let Stage::Publishing { stream } = self.stage else {
+        let (Stage::Running { stream }, ClientPurpose::Publish) = (self.stage, self.target.purpose) else {
             return Err(Error::Misuse("the server has not taken our stream"));
         };
         let head = MessageHead { chunk_stream, message_type, message_stream: stream, timestamp };
@@ -196,28 +248,55 @@ impl ClientConnection {
         Ok(())
     }
 
-    /// Source: RTMP 1.0, 7.2.1.1
+    /// Source: RTMP 1.0, 7.2.1.1; E-RTMP 2, Enhancing NetConnection connect Command
     fn send_connect(&mut self) {
         self.stage = Stage::ExpectConnectResult;
         self.link.set_chunk_size(self.config.chunk_size);
         let text = |name: &str, value: &str| (name.to_owned(), Value::from(value));
-        let object = Value::Object(vec![
-            text("app", &self.target.app),
-            text("type", "nonprivate"),
-            text("flashVer", &self.config.flash_version),
-            text("tcUrl", &self.target.tc_url),
-        ]);
-        self.link.send_command(0, &Command::new("connect", CONNECT, object, Vec::new()));
+        let publishes = self.target.purpose == ClientPurpose::Publish;
+        let mut pairs = vec![text("app", &self.target.app)];
+        if publishes {
+            pairs.push(text("type", "nonprivate"));
+        }
+        pairs.push(text("flashVer", &self.config.flash_version));
+        pairs.push(text("tcUrl", &self.target.tc_url));
+        pairs.extend(capabilities::client_fields(publishes));
+        self.link.send_command(0, &Command::new("connect", CONNECT, Value::Object(pairs), Vec::new()));
     }
 
-    fn handle_message(&mut self, message: &Message) -> Result<(), Error> {
+    fn handle_message(&mut self, message: Message) -> Result<(), Error> {
+        let running = matches!(self.stage, Stage::Running { .. }) && self.target.purpose == ClientPurpose::Play;
+        let kind = match message.message_type {
+            message_type::AUDIO => MediaKind::Audio,
+            message_type::VIDEO => MediaKind::Video,
+            message_type::DATA_AMF0 | message_type::DATA_AMF3 => {
+                if let (true, Ok(Some(pairs))) = (running, decode_metadata(&message)) {
+                    self.events.push_back(ClientEvent::Metadata(StreamMetadata::from_pairs(&pairs)));
+                }
+                return Ok(());
+            }
+            _ => return self.handle_command(&message),
+        };
+        if running {
+            self.events.push_back(ClientEvent::Media { kind, timestamp: message.timestamp, body: message.payload });
+        }
+        Ok(())
+    }
+
+    fn handle_command(&mut self, message: &Message) -> Result<(), Error> {
         let Some(command) = Command::decode(message)? else { return Ok(()) };
+        let information = command.arguments.first();
         match command.name.as_str() {
             "_result" => self.handle_result(&command),
-            "_error" if command.transaction == CONNECT || command.transaction == CREATE_STREAM => {
-                self.refused(command.arguments.first());
-            }
-            "onStatus" => self.handle_status(command.arguments.first()),
+            "_error" if command.transaction == CONNECT => match redirect(information) {
+                Some(address) => self.redirected(address),
+                None => self.refused(information),
+            },
+            "_error" if command.transaction == CREATE_STREAM => self.refused(information),
+            "onStatus" => self.handle_status(information),
+            // Some servers measure the line, and wait for this call before they go on.
+            "onBWDone" => self.call("_checkbw", CHECK_BANDWIDTH, Vec::new()),
+            "close" => self.refused(information),
             _ => {}
         }
         Ok(())
@@ -226,19 +305,32 @@ impl ClientConnection {
     fn handle_result(&mut self, command: &Command) {
         match self.stage {
             Stage::ExpectConnectResult if command.transaction == CONNECT => {
-                let name = Value::from(self.target.stream_name.as_str());
-                for (call, transaction) in [("releaseStream", RELEASE_STREAM), ("FCPublish", FC_PUBLISH)] {
-                    self.link.send_command(0, &Command::new(call, transaction, Value::Null, vec![name.clone()]));
+                self.capabilities = Capabilities::read(&command.object);
+                if self.target.purpose == ClientPurpose::Publish {
+                    let name = Value::from(self.target.stream_name.as_str());
+                    self.call("releaseStream", RELEASE_STREAM, vec![name.clone()]);
+                    self.call("FCPublish", FC_PUBLISH, vec![name]);
                 }
-                self.link.send_command(0, &Command::new("createStream", CREATE_STREAM, Value::Null, Vec::new()));
+                self.call("createStream", CREATE_STREAM, Vec::new());
                 self.stage = Stage::ExpectStream;
             }
             Stage::ExpectStream if command.transaction == CREATE_STREAM => {
-                let number = command.arguments.first().and_then(Value::as_number).unwrap_or(1.0);
-                let stream = stream_number(number);
-                let arguments = vec![self.target.stream_name.as_str().into(), "live".into()];
-                self.link.send_command(stream, &Command::new("publish", PUBLISH, Value::Null, arguments));
-                self.stage = Stage::ExpectPublishStatus { stream };
+                let number = command.arguments.first().and_then(Value::as_number);
+                let stream = number.and_then(stream_number).unwrap_or(1);
+                let name = Value::from(self.target.stream_name.as_str());
+                let call = match self.target.purpose {
+                    ClientPurpose::Publish => {
+                        Command::new("publish", STREAM_CALL, Value::Null, vec![name, "live".into()])
+                    }
+                    // -1: the live stream of this name and nothing else.
+                    ClientPurpose::Play => Command::new("play", STREAM_CALL, Value::Null, vec![name, (-1.0).into()]),
+                };
+                self.link.send_command(stream, &call);
+                if self.target.purpose == ClientPurpose::Play {
+                    let event = UserControl::SetBufferLength { stream, millis: 0 };
+                    self.link.send_control(ControlMessage::User(event));
+                }
+                self.stage = Stage::ExpectStart { stream };
             }
             _ => {}
         }
@@ -247,18 +339,35 @@ impl ClientConnection {
     fn handle_status(&mut self, information: Option<&Value>) {
         let text = |field: &str| information.and_then(|value| value.field(field)).and_then(Value::as_str);
         let code = text("code").unwrap_or_default();
+        if code == "NetConnection.Connect.ReconnectRequest" {
+            let address = text("tcUrl").filter(|address| !address.is_empty()).map(str::to_owned);
+            let description = text("description").unwrap_or_default().to_owned();
+            return self.events.push_back(ClientEvent::ReconnectRequested { address, description });
+        }
         if text("level") == Some("error") {
-            return self.refused(information);
+            return match redirect(information) {
+                Some(address) => self.redirected(address),
+                None => self.refused(information),
+            };
         }
         match self.stage {
-            Stage::ExpectPublishStatus { stream } if code == "NetStream.Publish.Start" => {
-                self.stage = Stage::Publishing { stream };
+            Stage::ExpectStart { stream } if code == "NetStream.Publish.Start" || code == "NetStream.Play.Start" => {
+                self.stage = Stage::Running { stream };
                 self.deadline.clear();
-                self.events.push_back(ClientEvent::Publishing);
+                self.events.push_back(match self.target.purpose {
+                    ClientPurpose::Publish => ClientEvent::Publishing,
+                    ClientPurpose::Play => ClientEvent::Playing,
+                });
             }
-            Stage::Publishing { .. } if code == "NetStream.Unpublish.Success" => self.refused(information),
+            Stage::Running { .. } if ENDS.contains(&code) => self.refused(information),
             _ => {}
         }
+    }
+
+    fn redirected(&mut self, address: String) {
+        self.events.push_back(ClientEvent::Redirected { address });
+        self.stage = Stage::Closing;
+        self.deadline.clear();
     }
 
     fn refused(&mut self, information: Option<&Value>) {
@@ -272,7 +381,32 @@ impl ClientConnection {
     }
 }
 
-/// The number of a stream, which travels as a floating point number.
-fn stream_number(number: f64) -> u32 {
-    (1..=64).find(|stream| f64::from(*stream) == number).unwrap_or(1)
+impl MediaOutput for ClientConnection {
+    fn capabilities(&self) -> &Capabilities {
+        &self.capabilities
+    }
+
+    fn is_player(&self) -> bool {
+        false
+    }
+
+    fn send_data(&mut self, timestamp: Timestamp, payload: &Bytes) -> Result<(), Error> {
+        self.send_media(chunk_stream::AUDIO, message_type::DATA_AMF0, timestamp, &[], payload)
+    }
+
+    fn send_video(&mut self, timestamp: Timestamp, header: &[u8], payload: &Bytes) -> Result<(), Error> {
+        self.send_media(chunk_stream::VIDEO, message_type::VIDEO, timestamp, header, payload)
+    }
+
+    fn send_audio(&mut self, timestamp: Timestamp, header: &[u8], payload: &Bytes) -> Result<(), Error> {
+        self.send_media(chunk_stream::AUDIO, message_type::AUDIO, timestamp, header, payload)
+    }
+}
+
+/// Where a refusal of `connect` sends us: code 302 with an address, in the object `ex`.
+fn redirect(information: Option<&Value>) -> Option<String> {
+    let ex = information?.field("ex")?;
+    let code = ex.field("code").and_then(Value::as_number)?;
+    let address = ex.field("redirect").or_else(|| ex.field("redirectUrl")).and_then(Value::as_str)?;
+    (code == 302.0).then(|| address.to_owned())
 }

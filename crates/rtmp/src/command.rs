@@ -1,6 +1,7 @@
 use bytes::Bytes;
 
 use crate::amf0::{Amf0Error, Value, decode_all, encode_all};
+use crate::amf3;
 use crate::wire::{Message, message_type};
 
 /// A remote call: name, transaction, command object, further arguments.
@@ -63,6 +64,11 @@ pub(crate) fn status_object(level: &str, code: &str, description: &str) -> Value
     Value::Object(vec![pair("level", level), pair("code", code), pair("description", description)])
 }
 
+/// The number of a stream, which travels as a floating point number.
+pub(crate) fn stream_number(number: f64) -> Option<u32> {
+    (0..1024).find(|stream| f64::from(*stream) == number)
+}
+
 /// Named values of a metadata message, if `message` is one.
 pub(crate) fn decode_metadata(message: &Message) -> Result<Option<Vec<(String, Value)>>, Amf0Error> {
     let Some(values) = amf0_values(message, message_type::DATA_AMF0, message_type::DATA_AMF3)? else {
@@ -76,14 +82,20 @@ pub(crate) fn decode_metadata(message: &Message) -> Result<Option<Vec<(String, V
     Ok(pairs.filter(|_| is_metadata))
 }
 
-/// In AMF3 framing a zero byte stands before values that are AMF0 all the same.
+/// The values of a message of either framing. In AMF3 framing a zero byte stands before values
+/// that are AMF0 all the same, but for those that are marked as AMF3. Some peers leave out the
+/// byte, and some write AMF3 all along: then the name is a string of that format.
 fn amf0_values(message: &Message, amf0: u8, amf3: u8) -> Result<Option<Vec<Value>>, Amf0Error> {
+    const AMF3_STRING: u8 = 6;
     if message.message_type == amf0 {
         return decode_all(&message.payload).map(Some);
     }
-    if message.message_type == amf3 {
-        let values = message.payload.strip_prefix(&[0]).unwrap_or(&message.payload);
-        return decode_all(values).map(Some);
+    if message.message_type != amf3 {
+        return Ok(None);
     }
-    Ok(None)
+    let values = message.payload.strip_prefix(&[0]).unwrap_or(&message.payload);
+    if values.first() == Some(&AMF3_STRING) {
+        return Ok(Some(amf3::decode_all(values)?));
+    }
+    decode_all(values).map(Some)
 }

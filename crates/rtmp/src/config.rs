@@ -1,11 +1,16 @@
 use std::time::Duration;
 
+use crate::wire::Greeting;
+
 /// Bounds on what a peer may cost.
 #[derive(Clone, Debug)]
 pub struct Limits {
     /// The longest message taken, in bytes. A keyframe of 30 Mbit/s with 2 s groups of pictures
     /// stays below 2 MiB. Default 4 MiB.
     pub max_message_bytes: u32,
+    /// The longest message taken from a peer that was not let in yet, in bytes. Default 64 KiB: a
+    /// `connect` takes one.
+    pub max_setup_message_bytes: u32,
     /// How long the handshake may take. Default 5 s.
     pub handshake_timeout: Duration,
     /// How long a peer may take from the handshake to publishing. Default 10 s.
@@ -18,6 +23,7 @@ impl Default for Limits {
     fn default() -> Self {
         Self {
             max_message_bytes: 4 * 1024 * 1024,
+            max_setup_message_bytes: 64 * 1024,
             handshake_timeout: Duration::from_secs(5),
             setup_timeout: Duration::from_secs(10),
             idle_timeout: Duration::from_secs(15),
@@ -26,12 +32,22 @@ impl Default for Limits {
 }
 
 /// How our server behaves.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct ServerConfig {
     /// Bounds on the peer.
     pub limits: Limits,
     /// Makes the bytes of the handshake; a run with the same seed is the same.
     pub seed: u64,
+    /// Whether Enhanced RTMP is offered. Default true.
+    pub is_enhanced: bool,
+    /// If set, every client is sent to this address.
+    pub redirect: Option<String>,
+}
+
+impl Default for ServerConfig {
+    fn default() -> Self {
+        Self { limits: Limits::default(), seed: 0, is_enhanced: true, redirect: None }
+    }
 }
 
 /// How our client behaves.
@@ -41,6 +57,8 @@ pub struct ClientConfig {
     pub limits: Limits,
     /// Makes the bytes of the handshake; a run with the same seed is the same.
     pub seed: u64,
+    /// How we greet the server. Default plain.
+    pub greeting: Greeting,
     /// Chunk size that we announce and use. Default 64 KiB: few headers, and no message of
     /// another kind waits long behind a keyframe.
     pub chunk_size: u32,
@@ -50,6 +68,12 @@ pub struct ClientConfig {
 
 impl Default for ClientConfig {
     fn default() -> Self {
-        Self { limits: Limits::default(), seed: 0, chunk_size: 64 * 1024, flash_version: "Waverant/0.1".to_owned() }
+        Self {
+            limits: Limits::default(),
+            seed: 0,
+            greeting: Greeting::default(),
+            chunk_size: 64 * 1024,
+            flash_version: "Waverant/0.1".to_owned(),
+        }
     }
 }

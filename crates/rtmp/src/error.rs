@@ -10,8 +10,8 @@ pub enum TimeoutKind {
     /// The handshake; governed by `handshake_timeout`.
     #[error("the handshake was not finished in time")]
     Handshake,
-    /// From the handshake to publishing; governed by `setup_timeout`.
-    #[error("no stream was published in time")]
+    /// From the handshake to publishing or playing; governed by `setup_timeout`.
+    #[error("no stream was published or played in time")]
     Setup,
     /// Silence while publishing; governed by `idle_timeout`.
     #[error("nothing came for too long")]
@@ -45,6 +45,9 @@ pub enum Error {
         /// What was missing or too late.
         when: &'static str,
     },
+    /// The peer asks and asks without reading the answers.
+    #[error("too many answers wait to be read")]
+    Unread,
     /// Our own caller asked for something that the state does not allow.
     #[error("misuse: {0}")]
     Misuse(&'static str),

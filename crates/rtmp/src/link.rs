@@ -6,8 +6,8 @@ use crate::command::Command;
 use crate::error::Error;
 use crate::timestamp::Timestamp;
 use crate::wire::{
-    ChunkDecoder, ChunkEncoder, ClientHandshake, ControlMessage, Message, MessageHead, Progress, ServerHandshake,
-    UserControl, message_type,
+    Aggregate, ChunkDecoder, ChunkEncoder, ClientHandshake, ControlMessage, Greeting, Message, MessageHead, Progress,
+    ServerHandshake, UserControl, message_type,
 };
 
 /// Chunk streams by use. The numbers are free but for 2, which belongs to control messages.
@@ -23,8 +23,17 @@ pub(crate) mod chunk_stream {
 /// stop sending after a few megabytes without an answer.
 pub(crate) const WINDOW: u32 = 2_500_000;
 
-/// Limit type "dynamic" of Set Peer Bandwidth.
-const LIMIT_DYNAMIC: u8 = 2;
+/// Limit types of Set Peer Bandwidth.
+///
+/// Source: RTMP 1.0, 5.4.5
+mod limit_type {
+    pub(super) const HARD: u8 = 0;
+    pub(super) const SOFT: u8 = 1;
+    pub(super) const DYNAMIC: u8 = 2;
+}
+
+/// Answers that may wait to be sent. A publisher causes a few hundred bytes of them.
+const MAX_UNSENT_ANSWERS: usize = 64 * 1024;
 
 /// What went over a connection, and its oddities.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -51,9 +60,17 @@ pub(crate) struct Link {
     decoder: ChunkDecoder,
     encoder: ChunkEncoder,
     out: VecDeque<Bytes>,
+    /// Bytes in `out` that are no media.
+    answer_bytes: usize,
     counters: LinkCounters,
     acknowledge_every: u32,
     acknowledged: u64,
+    /// An acknowledgement that is due. A peer that reads nothing for long gets one, not many.
+    due_acknowledgement: Option<u32>,
+    /// How the peer limits our output, and what we announced for it.
+    output_limit: Option<(u32, u8)>,
+    announced_window: u32,
+    aggregate: Option<Aggregate>,
 }
 
 impl Link {
@@ -61,9 +78,9 @@ impl Link {
         Self::new(Handshake::Server(ServerHandshake::new(seed)), max_message)
     }
 
-    pub(crate) fn client(seed: u64, max_message: u32) -> Self {
+    pub(crate) fn client(seed: u64, greeting: Greeting, max_message: u32) -> Self {
         let mut hello = Vec::new();
-        let handshake = Handshake::Client(ClientHandshake::new(seed, &mut hello));
+        let handshake = Handshake::Client(ClientHandshake::new(seed, greeting, &mut hello));
         let mut link = Self::new(handshake, max_message);
         link.out.extend(hello);
         link
@@ -75,9 +92,14 @@ impl Link {
             decoder: ChunkDecoder::new(max_message),
             encoder: ChunkEncoder::new(),
             out: VecDeque::new(),
+            answer_bytes: 0,
             counters: LinkCounters::default(),
             acknowledge_every: WINDOW,
             acknowledged: 0,
+            due_acknowledgement: None,
+            output_limit: None,
+            announced_window: 0,
+            aggregate: None,
         }
     }
 
@@ -89,8 +111,21 @@ impl Link {
         matches!(self.handshake, Handshake::Done)
     }
 
+    pub(crate) fn set_max_message(&mut self, max_message: u32) {
+        self.decoder.set_max_message(max_message);
+    }
+
     pub(crate) fn poll_transmit(&mut self) -> Option<Bytes> {
-        self.out.pop_front()
+        if self.out.is_empty()
+            && let Some(count) = self.due_acknowledgement.take()
+        {
+            self.send_control(ControlMessage::Acknowledgement(count));
+        }
+        let piece = self.out.pop_front();
+        if self.out.is_empty() {
+            self.answer_bytes = 0;
+        }
+        piece
     }
 
     /// Counts input. Call once per piece, before [`next_message`](Self::next_message).
@@ -100,8 +135,7 @@ impl Link {
         if self.is_established() && unacknowledged >= u64::from(self.acknowledge_every) {
             self.acknowledged = self.counters.received_bytes;
             // The count wraps at 32 bits. Source: RTMP 1.0, 5.4.3
-            let count = u32::try_from(self.acknowledged & u64::from(u32::MAX)).unwrap_or(0);
-            self.send_control(ControlMessage::Acknowledgement(count));
+            self.due_acknowledgement = u32::try_from(self.acknowledged & u64::from(u32::MAX)).ok();
         }
     }
 
@@ -112,13 +146,21 @@ impl Link {
             self.continue_handshake(input)?;
             return Ok(None);
         }
-        while let Some(message) = self.decoder.next_message(input)? {
+        loop {
+            if let Some(message) = self.aggregate.as_mut().and_then(Iterator::next) {
+                return Ok(Some(message));
+            }
+            self.aggregate = None;
+            let Some(message) = self.decoder.next_message(input)? else { return Ok(None) };
+            self.aggregate = Aggregate::new(&message);
+            if self.aggregate.is_some() {
+                continue;
+            }
             match ControlMessage::decode(&message)? {
                 Some(control) => self.handle_control(control)?,
                 None => return Ok(Some(message)),
             }
         }
-        Ok(None)
     }
 
     fn continue_handshake(&mut self, input: &mut &[u8]) -> Result<(), Error> {
@@ -142,15 +184,32 @@ impl Link {
             ControlMessage::Abort(stream) => self.decoder.abort(stream),
             ControlMessage::Acknowledgement(count) => self.counters.acknowledged_bytes = count,
             ControlMessage::WindowAcknowledgementSize(size) => self.acknowledge_every = size.clamp(1, WINDOW),
-            ControlMessage::SetPeerBandwidth { window, .. } => {
-                self.send_control(ControlMessage::WindowAcknowledgementSize(window));
-            }
+            ControlMessage::SetPeerBandwidth { window, limit_type } => self.limit_output(window, limit_type),
             ControlMessage::User(UserControl::PingRequest(time)) => {
                 self.send_control(ControlMessage::User(UserControl::PingResponse(time)));
             }
             ControlMessage::User(_) => {}
         }
-        Ok(())
+        if self.answer_bytes > MAX_UNSENT_ANSWERS { Err(Error::Unread) } else { Ok(()) }
+    }
+
+    /// The peer limits what may be on its way to it. TCP holds us to what it can take; so it is
+    /// only told the window, where that changes.
+    ///
+    /// Source: RTMP 1.0, 5.4.5
+    fn limit_output(&mut self, window: u32, limit_type: u8) {
+        let limit = match (limit_type, self.output_limit) {
+            (limit_type::SOFT, Some((old, kind))) => (window.min(old), kind),
+            // A dynamic limit counts as a hard one behind a hard one; else it is to be ignored.
+            (limit_type::DYNAMIC, Some((old, kind))) if kind != limit_type::HARD => (old, kind),
+            (limit_type::DYNAMIC, Some(_)) => (window, limit_type::HARD),
+            (kind, _) => (window, kind),
+        };
+        self.output_limit = Some(limit);
+        if self.announced_window != limit.0 {
+            self.announced_window = limit.0;
+            self.send_control(ControlMessage::WindowAcknowledgementSize(limit.0));
+        }
     }
 
     pub(crate) fn send_control(&mut self, message: ControlMessage) {
@@ -161,19 +220,30 @@ impl Link {
             message_stream: 0,
             timestamp: Timestamp(0),
         };
+        self.answer_bytes += payload.len() + 12;
         self.send(head, &[], &payload);
     }
 
     /// Announces windows and chunk size, as a server does when it is connected to.
     pub(crate) fn announce(&mut self, chunk_size: u32) {
+        self.announced_window = WINDOW;
         self.send_control(ControlMessage::WindowAcknowledgementSize(WINDOW));
-        self.send_control(ControlMessage::SetPeerBandwidth { window: WINDOW, limit_type: LIMIT_DYNAMIC });
+        self.send_control(ControlMessage::SetPeerBandwidth { window: WINDOW, limit_type: limit_type::DYNAMIC });
         self.set_chunk_size(chunk_size);
     }
 
     pub(crate) fn set_chunk_size(&mut self, chunk_size: u32) {
         self.send_control(ControlMessage::SetChunkSize(chunk_size));
         self.encoder.set_chunk_size(chunk_size);
+    }
+
+    /// Answers a command of the peer.
+    ///
+    /// # Errors
+    /// [`Error::Unread`] if too many answers wait already.
+    pub(crate) fn send_answer(&mut self, message_stream: u32, command: &Command) -> Result<(), Error> {
+        self.send_command(message_stream, command);
+        if self.answer_bytes > MAX_UNSENT_ANSWERS { Err(Error::Unread) } else { Ok(()) }
     }
 
     pub(crate) fn send_command(&mut self, message_stream: u32, command: &Command) {
@@ -184,7 +254,9 @@ impl Link {
             message_stream,
             timestamp: Timestamp(0),
         };
-        self.send(head, &[], &command.encode());
+        let payload = command.encode();
+        self.answer_bytes += payload.len() + 12;
+        self.send(head, &[], &payload);
     }
 
     pub(crate) fn send(&mut self, head: MessageHead, prefix: &[u8], payload: &Bytes) {

@@ -1,13 +1,15 @@
 use bytes::Bytes;
-use waverant_media::Tracks;
+use waverant_media::{CodecParameters, Track, TrackKind, Tracks};
 
 use crate::amf0::{Value, encode_all};
 
-/// Codec numbers of `videocodecid` and `audiocodecid`.
+/// Codec numbers of `videocodecid` and `audiocodecid`. Other codecs are told by their letters,
+/// read as a number.
 ///
-/// Source: FLV 10.1, E.4.2.1 and E.4.3.1
-const AVC: f64 = 7.0;
-const AAC: f64 = 10.0;
+/// Source: FLV 10.1, E.4.2.1 and E.4.3.1; E-RTMP 2, Enhancing onMetaData
+const AVC: u32 = 7;
+const AAC: u32 = 10;
+const MP3: u32 = 2;
 
 /// What a publisher's `onMetaData` says, as far as we use it.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -20,6 +22,16 @@ pub struct StreamMetadata {
     pub has_video: Option<bool>,
     /// True if an audio codec is named.
     pub has_audio: Option<bool>,
+    /// Tracks of pictures beyond the first.
+    pub more_video_tracks: usize,
+    /// Tracks of sound beyond the first.
+    pub more_audio_tracks: usize,
+    /// Announced width and height, in pixels.
+    pub picture_size: Option<(u32, u32)>,
+    /// Announced bit rate of the pictures, in bits per second.
+    pub video_bps: Option<f64>,
+    /// Announced bit rate of the sound, in bits per second.
+    pub audio_bps: Option<f64>,
 }
 
 impl StreamMetadata {
@@ -31,13 +43,33 @@ impl StreamMetadata {
             Some(Value::String(codec)) => Some(!codec.is_empty()),
             _ => None,
         };
+        let more = |field: &str| find(field).and_then(Value::as_pairs).map_or(0, <[_]>::len);
+        let number = |field: &str| find(field).and_then(Value::as_number).filter(|number| *number > 0.0);
+        let side = |field: &str| number(field).and_then(whole_number);
+        let kilobits = |field: &str| number(field).map(|rate| rate * 1000.0);
         Self {
             encoder: find("encoder").and_then(Value::as_str).map(str::to_owned),
-            frame_rate: find("framerate").and_then(Value::as_number).filter(|rate| *rate > 0.0),
+            frame_rate: number("framerate"),
             has_video: named("videocodecid"),
             has_audio: named("audiocodecid"),
+            more_video_tracks: more("videoTrackIdInfoMap"),
+            more_audio_tracks: more("audioTrackIdInfoMap"),
+            picture_size: side("width").zip(side("height")),
+            video_bps: kilobits("videodatarate"),
+            audio_bps: kilobits("audiodatarate"),
         }
     }
+}
+
+/// What is measured or announced about a stream and stands in no codec's parameters.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct StreamRates {
+    /// Pictures per second.
+    pub frame_rate: Option<f64>,
+    /// Bits of pictures per second.
+    pub video_bps: Option<f64>,
+    /// Bits of sound per second.
+    pub audio_bps: Option<f64>,
 }
 
 /// Builds the `onMetaData` message that our client sends.
@@ -49,66 +81,125 @@ pub struct StreamMetadataBuilder {
 }
 
 impl StreamMetadataBuilder {
-    /// Tells what `tracks` say: sizes, rates and codecs. `frame_rate` is used where the video
-    /// parameters do not tell it.
-    pub fn new(tracks: &Tracks, frame_rate: Option<f64>, encoder: &str) -> Self {
+    /// Tells what `tracks` say of themselves and what `rates` add: sizes, rates, codecs.
+    pub fn new(tracks: &Tracks, rates: StreamRates, encoder: &str) -> Self {
         let mut builder = Self { pairs: Vec::new() };
-        if let Some(config) = tracks.h264() {
-            let sequence = config.sequence();
-            let own = sequence.frame_rate.map(|(numerator, denominator)| f64::from(numerator) / f64::from(denominator));
-            builder.number("width", sequence.width.into());
-            builder.number("height", sequence.height.into());
-            builder.number("videocodecid", AVC);
-            if let Some(rate) = own.or(frame_rate) {
-                builder.number("framerate", rate);
-            }
+        if let Some(track) = tracks.first(TrackKind::Video) {
+            builder.describe_pictures(track, rates);
         }
-        if let Some(config) = tracks.aac() {
-            builder.number("audiocodecid", AAC);
-            builder.number("audiosamplerate", config.sample_rate().into());
-            builder.number("audiosamplesize", 16.0);
-            builder.number("audiochannels", config.channel_count().into());
-            builder.pairs.push(("stereo".into(), Value::Boolean(config.channel_count() == 2)));
+        if let Some(track) = tracks.first(TrackKind::Audio) {
+            builder.describe_sound(track, rates);
         }
+        builder.describe_more_tracks(tracks, TrackKind::Video, "videoTrackIdInfoMap");
+        builder.describe_more_tracks(tracks, TrackKind::Audio, "audioTrackIdInfoMap");
         builder.pairs.push(("encoder".into(), encoder.into()));
         builder
     }
 
-    /// The payload of the data message.
-    pub fn encode(&self) -> Bytes {
+    /// The payload of the data message to a server, which is to keep it for players.
+    pub fn encode_for_server(&self) -> Bytes {
         let values = ["@setDataFrame".into(), "onMetaData".into(), Value::EcmaArray(self.pairs.clone())];
         encode_all(&values).into()
+    }
+
+    /// The payload of the data message to a player.
+    pub fn encode_for_player(&self) -> Bytes {
+        encode_all(&["onMetaData".into(), Value::EcmaArray(self.pairs.clone())]).into()
+    }
+
+    fn describe_pictures(&mut self, track: &Track, rates: StreamRates) {
+        if let Some((width, height)) = track.codec.picture_size() {
+            self.number("width", width.into());
+            self.number("height", height.into());
+        }
+        self.number("videocodecid", codec_number(&track.codec).into());
+        self.optional("framerate", track.codec.frame_rate().or(rates.frame_rate));
+        self.optional("videodatarate", rates.video_bps.map(|rate| rate / 1000.0));
+    }
+
+    fn describe_sound(&mut self, track: &Track, rates: StreamRates) {
+        self.number("audiocodecid", codec_number(&track.codec).into());
+        self.optional("audiodatarate", rates.audio_bps.map(|rate| rate / 1000.0));
+        if let Some(sound) = track.codec.sound() {
+            self.number("audiosamplerate", sound.sample_rate.into());
+            self.number("audiosamplesize", 16.0);
+            self.number("audiochannels", sound.channel_count.into());
+            self.pairs.push(("stereo".into(), Value::Boolean(sound.channel_count == 2)));
+        }
+    }
+
+    /// Source: E-RTMP 2, Enhancing onMetaData
+    fn describe_more_tracks(&mut self, tracks: &Tracks, kind: TrackKind, name: &str) {
+        let of_kind = tracks.iter().filter(|track| track.codec.kind() == kind);
+        let infos: Vec<_> = (0..).zip(of_kind).filter(|(place, _): &(u32, _)| *place > 0).collect();
+        if infos.is_empty() {
+            return;
+        }
+        let infos = infos.into_iter().map(|(place, track)| {
+            let mut info = Self { pairs: Vec::new() };
+            info.number(
+                if kind == TrackKind::Video { "videocodecid" } else { "audiocodecid" },
+                codec_number(&track.codec).into(),
+            );
+            if let Some((width, height)) = track.codec.picture_size() {
+                info.number("width", width.into());
+                info.number("height", height.into());
+            }
+            if let Some(sound) = track.codec.sound() {
+                info.number("channels", sound.channel_count.into());
+                info.number("samplerate", sound.sample_rate.into());
+            }
+            (place.to_string(), Value::Object(info.pairs))
+        });
+        self.pairs.push((name.to_owned(), Value::Object(infos.collect())));
     }
 
     fn number(&mut self, name: &str, value: f64) {
         self.pairs.push((name.to_owned(), Value::Number(value)));
     }
+
+    fn optional(&mut self, name: &str, value: Option<f64>) {
+        if let Some(value) = value {
+            self.number(name, value);
+        }
+    }
+}
+
+fn codec_number(codec: &CodecParameters) -> u32 {
+    let letters = match codec {
+        CodecParameters::H264(_) => return AVC,
+        CodecParameters::Aac(_) => return AAC,
+        CodecParameters::Mp3(_) => return MP3,
+        CodecParameters::Hevc(_) => b"hvc1",
+        CodecParameters::Av1(_) => b"av01",
+        CodecParameters::Vp9(_) => b"vp09",
+        CodecParameters::Opus(_) => b"Opus",
+        CodecParameters::Flac(_) => b"fLaC",
+        CodecParameters::Ac3(config) if config.is_enhanced() => b"ec-3",
+        CodecParameters::Ac3(_) => b"ac-3",
+        _ => return 0,
+    };
+    u32::from_be_bytes(*letters)
+}
+
+/// A picture's side, which travels as a floating point number.
+fn whole_number(number: f64) -> Option<u32> {
+    (1..=32_768).find(|side| f64::from(*side) == number.round())
 }
 
 #[cfg(test)]
 mod tests {
-    use waverant_media::{AudioSpecificConfig, AvcDecoderConfig, CodecParameters, Track, TrackId};
+    use waverant_media::{TrackId, testing};
 
     use super::*;
     use crate::amf0::decode_all;
 
-    const AVC: &[u8] = &[
-        1, 0x42, 0xc0, 0x1f, 0xff, 0xe1, 0, 10, 0x67, 0x42, 0xc0, 0x1f, 0xda, 0x01, 0x40, 0x16, 0xe8, 0x40, 1, 0, 4,
-        0x68, 0xce, 0x3c, 0x80,
-    ];
-
-    fn tracks() -> Tracks {
-        let mut tracks = Tracks::new();
-        let h264 = AvcDecoderConfig::parse(Bytes::from_static(AVC)).unwrap();
-        tracks.set(Track { id: TrackId::VIDEO, codec: CodecParameters::H264(h264) });
-        let aac = AudioSpecificConfig::parse(Bytes::from_static(&[0x11, 0x90])).unwrap();
-        tracks.set(Track { id: TrackId::AUDIO, codec: CodecParameters::Aac(aac) });
-        tracks
-    }
+    const RATES: StreamRates =
+        StreamRates { frame_rate: Some(25.0), video_bps: Some(2_500_000.0), audio_bps: Some(128_000.0) };
 
     #[test]
     fn what_is_built_is_true_and_complete() {
-        let payload = StreamMetadataBuilder::new(&tracks(), Some(25.0), "Waverant").encode();
+        let payload = StreamMetadataBuilder::new(&testing::h264_and_aac(), RATES, "Waverant").encode_for_server();
         let values = decode_all(&payload).unwrap();
         assert_eq!(values[0].as_str(), Some("@setDataFrame"));
         assert_eq!(values[1].as_str(), Some("onMetaData"));
@@ -117,6 +208,8 @@ mod tests {
             ("height", 720.0),
             ("videocodecid", 7.0),
             ("framerate", 25.0),
+            ("videodatarate", 2500.0),
+            ("audiodatarate", 128.0),
             ("audiocodecid", 10.0),
             ("audiosamplerate", 48_000.0),
             ("audiochannels", 2.0),
@@ -127,6 +220,30 @@ mod tests {
         assert_eq!(values[2].field("encoder").and_then(Value::as_str), Some("Waverant"));
     }
 
+    /// Other codecs are told by their letters, further tracks in a map of their own.
+    #[test]
+    fn other_codecs_and_tracks_are_described() {
+        let [second, third] = [1, 2].map(|place| TrackId::at(TrackKind::Audio, place).unwrap());
+        let tracks = testing::tracks([
+            (TrackId::VIDEO, testing::hevc()),
+            (TrackId::AUDIO, testing::opus()),
+            (second, testing::aac()),
+            (third, testing::opus()),
+        ]);
+        let payload = StreamMetadataBuilder::new(&tracks, StreamRates::default(), "Waverant").encode_for_player();
+        let values = decode_all(&payload).unwrap();
+        assert_eq!(values[0].as_str(), Some("onMetaData"));
+        let number = |value: &Value, field: &str| value.field(field).and_then(Value::as_number);
+        assert_eq!(number(&values[1], "videocodecid"), Some(f64::from(u32::from_be_bytes(*b"hvc1"))));
+        assert_eq!((number(&values[1], "width"), number(&values[1], "height")), (Some(1920.0), Some(1080.0)));
+        let more = values[1].field("audioTrackIdInfoMap").unwrap();
+        assert_eq!(more.as_pairs().unwrap().len(), 2);
+        let read = StreamMetadata::from_pairs(values[1].as_pairs().unwrap());
+        assert_eq!((read.more_video_tracks, read.more_audio_tracks), (0, 2));
+        assert_eq!(number(more.field("1").unwrap(), "audiocodecid"), Some(10.0));
+        assert_eq!(values[1].field("videoTrackIdInfoMap"), None);
+    }
+
     #[test]
     fn what_encoders_say_is_read_in_its_variants() {
         let pair = |name: &str, value: Value| (name.to_owned(), value);
@@ -134,6 +251,14 @@ mod tests {
         assert_eq!((numbers.has_video, numbers.has_audio), (Some(true), Some(false)));
         let names = StreamMetadata::from_pairs(&[pair("videocodecid", "avc1".into()), pair("audiocodecid", "".into())]);
         assert_eq!((names.has_video, names.has_audio), (Some(true), Some(false)));
+        let told = [
+            pair("width", 1280.0.into()),
+            pair("height", 720.0.into()),
+            pair("videodatarate", 2500.0.into()),
+            pair("audiodatarate", f64::NAN.into()),
+        ];
+        let told = StreamMetadata::from_pairs(&told);
+        assert_eq!((told.picture_size, told.video_bps, told.audio_bps), (Some((1280, 720)), Some(2_500_000.0), None));
         let nothing = StreamMetadata::from_pairs(&[pair("framerate", 0.0.into())]);
         assert_eq!(nothing, StreamMetadata::default());
     }

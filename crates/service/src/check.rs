@@ -6,6 +6,7 @@ use std::net::{SocketAddr, TcpListener};
 use std::path::Path;
 use std::process::Command;
 
+use crate::net::ServerTls;
 use crate::settings::Settings;
 
 /// Less free space than this deserves a warning: 30 minutes at 6 Mbit/s take 1.35 GB.
@@ -45,6 +46,13 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
         check_folder("recordings folder", &settings.recordings_folder),
         check_space(&settings.recordings_folder),
     ];
+    if let Some(files) = &settings.tls {
+        findings.push(check_port("rtmps", settings.rtmps));
+        findings.push(match ServerTls::open(files.clone()) {
+            Ok(_) => Finding::good(format!("certificate {} can be used", files.certificate.display())),
+            Err(error) => Finding::bad(error),
+        });
+    }
     if settings.database_url.is_none() {
         findings.push(check_program("mariadbd"));
         findings.push(check_program("mariadb-install-db"));

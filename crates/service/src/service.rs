@@ -17,7 +17,8 @@ use waverant_store::{KeyFileError, Keychain, PrivateServer, PrivateServerError, 
 use crate::api::{ApiState, FirstRun};
 use crate::check::{bind_failure, folder_failure, try_folder};
 use crate::house::{House, Ledger};
-use crate::ingest::{RtmpListener, RtmpSettings};
+use crate::ingest::{RtmpDoor, RtmpSettings};
+use crate::net::ServerTls;
 use crate::recorder::recover_takes;
 use crate::settings::Settings;
 
@@ -34,6 +35,9 @@ pub enum StartError {
     /// An address cannot be listened on.
     #[error("{0}")]
     Listen(String),
+    /// The certificate for encoders cannot be used.
+    #[error("{0}")]
+    Certificate(String),
     /// A folder cannot be written.
     #[error("{0}")]
     Folder(String),
@@ -69,6 +73,8 @@ pub enum StartError {
 pub struct Addresses {
     /// Encoders.
     pub rtmp: SocketAddr,
+    /// Encoders over TLS, if there is a certificate.
+    pub rtmps: Option<SocketAddr>,
     /// Console and API.
     pub http: SocketAddr,
     /// The service's process number.
@@ -109,6 +115,13 @@ impl Service {
         }
         // Bound first: a port in use is found before the database is started for nothing.
         let rtmp = bind("rtmp", settings.rtmp).await?;
+        let rtmps = match &settings.tls {
+            Some(files) => {
+                let tls = ServerTls::open(files.clone()).map_err(StartError::Certificate)?;
+                Some((bind("rtmps", settings.rtmps).await?, tls))
+            }
+            None => None,
+        };
         let http = bind("http", settings.http).await?;
         let keychain = Keychain::open(&settings.state_folder)?;
         let (database, url) = open_database(&settings)?;
@@ -121,14 +134,24 @@ impl Service {
         let house = House::open(store, ledger, settings.recordings_folder.clone()).await?;
         let addresses = Addresses {
             rtmp: local_address("rtmp", &rtmp)?,
+            rtmps: rtmps.as_ref().map(|(listener, _)| local_address("rtmps", listener)).transpose()?,
             http: local_address("http", &http)?,
             pid: std::process::id(),
             database_pid: database.as_ref().map(PrivateServer::pid),
         };
-        let rtmp_settings =
-            RtmpSettings { limits: settings.rtmp_limits.clone(), max_connections: settings.rtmp_connections };
-        house.tasks.spawn(RtmpListener::new(rtmp, house.clone(), rtmp_settings).run());
-        let state = ApiState::new(house.clone(), first_run.clone(), settings.host.clone(), addresses.rtmp.port());
+        let rtmp_settings = RtmpSettings {
+            limits: settings.rtmp_limits.clone(),
+            max_connections: settings.rtmp_connections,
+            max_per_address: settings.rtmp_connections_per_address,
+        };
+        let door = RtmpDoor::new(house.clone(), rtmp_settings);
+        house.tasks.spawn(door.clone().listen(rtmp, None));
+        if let Some((listener, tls)) = rtmps {
+            house.tasks.spawn(tls.clone().follow_files(house.stopping.clone()));
+            house.tasks.spawn(door.listen(listener, Some(tls)));
+        }
+        let ports = (addresses.rtmp.port(), addresses.rtmps.map(|address| address.port()));
+        let state = ApiState::new(house.clone(), first_run.clone(), settings.host.clone(), ports);
         let api_task = tokio::spawn(serve_api(http, state, house.stopping.clone()));
         let service =
             Self { addresses, house, first_run, database, ledger_task, api_task, ready_file: settings.ready_file };
@@ -150,6 +173,9 @@ impl Service {
     #[expect(clippy::print_stdout, reason = "the addresses are the program's output")]
     pub fn announce(&self) {
         println!("encoders   rtmp://{}/in", self.addresses.rtmp);
+        if let Some(rtmps) = self.addresses.rtmps {
+            println!("           rtmps://{rtmps}/in");
+        }
         println!("console    http://{}/", self.addresses.http);
         if let Some(code) = self.first_run_code() {
             println!("first run  open the console and enter the one-time code {}", code.reveal());

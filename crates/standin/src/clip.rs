@@ -3,7 +3,7 @@ use std::path::Path;
 use anyhow::Context;
 use bytes::{BufMut, Bytes, BytesMut};
 use waverant_container::Mp4File;
-use waverant_media::{CodecParameters, MediaTime, TrackKind, Tracks};
+use waverant_media::{CodecParameters, MediaTime, Track, TrackId, TrackKind, Tracks};
 
 /// Identifies our stamps among the SEI messages of a picture.
 const STAMP_ID: [u8; 16] = *b"waverant stamp 1";
@@ -16,6 +16,7 @@ const USER_DATA: u8 = 5;
 /// A packet of the clip in the order in which it is sent.
 #[derive(Clone, Debug)]
 pub(crate) struct ClipPacket {
+    pub(crate) track: TrackId,
     pub(crate) kind: TrackKind,
     pub(crate) dts: MediaTime,
     pub(crate) composition_ms: i64,
@@ -44,8 +45,9 @@ impl Clip {
         for track in &file.tracks {
             let Some(codec) = &track.codec else { continue };
             let kind = codec.kind();
-            tracks.set(waverant_media::Track { id: track.track_id(), codec: codec.clone() });
+            tracks.set(Track::new(track.track_id(), codec.clone()));
             packets.extend(track.samples.iter().map(|sample| ClipPacket {
+                track: track.track_id(),
                 kind,
                 dts: sample.dts,
                 composition_ms: sample.pts.millis() - sample.dts.millis(),
@@ -58,28 +60,19 @@ impl Clip {
         Ok(Self { tracks, packets, length: file.duration() })
     }
 
+    pub(crate) fn from_parts(tracks: Tracks, packets: Vec<ClipPacket>, length: MediaTime) -> Self {
+        Self { tracks, packets, length }
+    }
+
     /// Packet `number` of an endless repetition.
     pub(crate) fn packet(&self, number: usize) -> ClipPacket {
         let round = i64::try_from(number / self.packets.len()).unwrap_or(0);
         let packet = &self.packets[number % self.packets.len()];
         let dts = MediaTime::from_ticks(packet.dts.ticks() + round * self.length.ticks());
-        let payload = match packet.kind {
-            TrackKind::Video => stamped(&packet.payload, number),
-            TrackKind::Audio => packet.payload.clone(),
-        };
+        let is_h264 =
+            self.tracks.get(packet.track).is_some_and(|track| matches!(track.codec, CodecParameters::H264(_)));
+        let payload = if is_h264 { stamped(&packet.payload, number) } else { packet.payload.clone() };
         ClipPacket { dts, payload, ..packet.clone() }
-    }
-
-    /// The H.264 and AAC headers.
-    pub(crate) fn headers(&self) -> (Option<Bytes>, Option<Bytes>) {
-        let header = |kind: TrackKind| {
-            self.tracks.iter().find(|track| track.codec.kind() == kind).and_then(|track| match &track.codec {
-                CodecParameters::H264(config) => Some(config.raw().clone()),
-                CodecParameters::Aac(config) => Some(config.raw().clone()),
-                _ => None,
-            })
-        };
-        (header(TrackKind::Video), header(TrackKind::Audio))
     }
 }
 

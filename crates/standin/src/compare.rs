@@ -19,26 +19,41 @@ pub struct Comparison {
 /// then a keyframe, pictures and sound must be an unbroken run of the sender's, and timestamps
 /// must never go back. With `to_the_end` the runs must reach the sender's last payloads.
 pub fn compare(sent: &[Mark], received: &[Mark], to_the_end: bool) -> Comparison {
-    let pictures = digests(received, MarkKind::is_picture);
-    let sounds = digests(received, |kind| kind == MarkKind::Sound);
-    let sent_pictures = digests(sent, MarkKind::is_picture);
-    let sent_sounds = digests(sent, |kind| kind == MarkKind::Sound);
     let fault = check_start(received)
         .or_else(|| check_times(received))
-        .or_else(|| check_run("picture", &sent_pictures, &pictures, to_the_end))
-        .or_else(|| check_run("audio frame", &sent_sounds, &sounds, to_the_end));
+        .or_else(|| check_tracks("picture", sent, received, MarkKind::is_picture, to_the_end))
+        .or_else(|| check_tracks("audio frame", sent, received, |kind| kind == MarkKind::Sound, to_the_end));
+    let pictures = digests(received, 0, MarkKind::is_picture);
+    let sent_pictures = digests(sent, 0, MarkKind::is_picture);
     let first_picture = pictures.first().and_then(|first| sent_pictures.iter().position(|digest| digest == first));
-    Comparison { picture_count: pictures.len(), sound_count: sounds.len(), first_picture, fault }
+    let sound_count = received.iter().filter(|mark| mark.kind == MarkKind::Sound).count();
+    Comparison { picture_count: pictures.len(), sound_count, first_picture, fault }
+}
+
+/// Checks the first track, and the others that arrived.
+fn check_tracks(
+    name: &str,
+    sent: &[Mark],
+    received: &[Mark],
+    wanted: impl Fn(MarkKind) -> bool + Copy,
+    to_the_end: bool,
+) -> Option<String> {
+    let last = received.iter().filter(|mark| wanted(mark.kind)).map(|mark| mark.track).max().unwrap_or(0);
+    (0..=last).find_map(|track| {
+        let (sent, received) = (digests(sent, track, wanted), digests(received, track, wanted));
+        let fault = check_run(name, &sent, &received, to_the_end)?;
+        Some(if track == 0 { fault } else { format!("track {track}: {fault}") })
+    })
 }
 
 /// Where `received` stops being a run of `sent`; none if it is one all along.
 pub fn first_difference(sent: &[Mark], received: &[Mark]) -> Option<String> {
-    let pictures = |marks| digests(marks, MarkKind::is_picture);
+    let pictures = |marks| digests(marks, 0, MarkKind::is_picture);
     check_run("picture", &pictures(sent), &pictures(received), false)
 }
 
-fn digests(marks: &[Mark], wanted: impl Fn(MarkKind) -> bool) -> Vec<&str> {
-    marks.iter().filter(|mark| wanted(mark.kind)).map(|mark| mark.digest.as_str()).collect()
+fn digests(marks: &[Mark], track: u8, wanted: impl Fn(MarkKind) -> bool) -> Vec<&str> {
+    marks.iter().filter(|mark| mark.track == track && wanted(mark.kind)).map(|mark| mark.digest.as_str()).collect()
 }
 
 /// Files keep their headers elsewhere; so only a header out of place is a fault.
@@ -82,13 +97,13 @@ mod tests {
     use super::*;
 
     fn show() -> Vec<Mark> {
-        let header = Mark::new(MarkKind::VideoHeader, 0, b"header");
+        let header = Mark::new(MarkKind::VideoHeader, 0, 0, b"header");
         let pictures = (0u32..20).map(|number| {
             let kind = if number % 5 == 0 { MarkKind::Keyframe } else { MarkKind::Picture };
-            Mark::new(kind, number * 40, &number.to_be_bytes())
+            Mark::new(kind, 0, number * 40, &number.to_be_bytes())
         });
         let sounds =
-            (0u32..20).map(|number| Mark::new(MarkKind::Sound, number * 40, &[7, 7, number.to_be_bytes()[3] % 4]));
+            (0u32..20).map(|number| Mark::new(MarkKind::Sound, 0, number * 40, &[7, 7, number.to_be_bytes()[3] % 4]));
         std::iter::once(header).chain(pictures).chain(sounds).collect()
     }
 

@@ -1,16 +1,25 @@
 //! The outside world, played by ourselves: an encoder that publishes a clip, a platform that
-//! takes streams, and the comparison of what one sent with what the other got.
+//! takes streams, a player that watches, and the comparison of what one sent with what the other got.
 
+mod authority;
 mod clip;
 mod compare;
+mod crowd;
 mod encoder;
+mod line;
+mod made;
 mod marks;
 mod platform;
+mod player;
+mod tag_marks;
 mod take;
 
+pub use authority::{Authority, IssuedCertificate, Validity};
 pub use clip::Clip;
 pub use compare::{Comparison, compare, first_difference};
+pub use crowd::Crowd;
 pub use encoder::{Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport};
 pub use marks::{Mark, MarkKind};
 pub use platform::{ConnectionReport, Platform, PlatformFault, PlatformOptions, PlatformReport};
+pub use player::{Player, PlayerOptions, PlayerReport};
 pub use take::read_take;

@@ -8,8 +8,8 @@ use anyhow::Context;
 use clap::{Args, Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
 use waverant_standin::{
-    Clip, Encoder, EncoderFault, EncoderOptions, EncoderReport, Platform, PlatformFault, PlatformOptions,
-    PlatformReport, compare, read_take,
+    Authority, Clip, Encoder, EncoderFault, EncoderOptions, EncoderReport, Platform, PlatformFault, PlatformOptions,
+    PlatformReport, Player, PlayerOptions, Validity, compare, read_take,
 };
 
 /// Plays an encoder or a platform, and compares what they saw.
@@ -20,6 +20,8 @@ enum Arguments {
     Encoder(EncoderArguments),
     /// Take streams over RTMP and remember every payload.
     Platform(PlatformArguments),
+    /// Watch a stream over RTMP and remember every payload.
+    Player(PlayerArguments),
     /// Compare what an encoder sent with what a platform or a take holds.
     #[command(subcommand)]
     Compare(CompareArguments),
@@ -34,8 +36,20 @@ struct EncoderArguments {
     #[arg(long, env = "STANDIN_KEY", hide_env_values = true)]
     key: String,
     /// The clip, fragmented MP4 with H.264 and AAC.
+    #[arg(long, required_unless_present = "made")]
+    clip: Option<PathBuf>,
+    /// Instead of a clip: payloads made up in these codecs, as in `hevc,opus` or `h264,aac,aac,aac`.
+    #[arg(long, value_delimiter = ',')]
+    made: Vec<String>,
+    /// Chunk size to announce.
+    #[arg(long, default_value_t = 4096)]
+    chunk_size: u32,
+    /// The timestamp to begin with.
+    #[arg(long, default_value_t = 0)]
+    first_timestamp_ms: i64,
+    /// For rtmps: the certificate of the authority that signed the server's.
     #[arg(long)]
-    clip: PathBuf,
+    authority_file: Option<PathBuf>,
     /// How long to publish, in seconds.
     #[arg(long, default_value_t = 20.0)]
     seconds: f64,
@@ -67,6 +81,12 @@ struct PlatformArguments {
     /// Write what was received into this file as JSON at the end.
     #[arg(long)]
     report: Option<PathBuf>,
+    /// Know nothing of Enhanced RTMP.
+    #[arg(long)]
+    plain: bool,
+    /// Speak TLS only, as `localhost`; the certificate of the authority is written here.
+    #[arg(long)]
+    tls_authority: Option<PathBuf>,
     /// Refuse every publisher.
     #[arg(long)]
     refuse: bool,
@@ -79,6 +99,22 @@ struct PlatformArguments {
     /// Read no more than so many bytes a second.
     #[arg(long)]
     read_slowly: Option<u32>,
+}
+
+#[derive(Args, Debug)]
+struct PlayerArguments {
+    /// The server field.
+    #[arg(long)]
+    server: String,
+    /// The key field.
+    #[arg(long, env = "STANDIN_KEY", hide_env_values = true)]
+    key: String,
+    /// How long to watch, in seconds.
+    #[arg(long, default_value_t = 10.0)]
+    seconds: f64,
+    /// Write what was received into this file as JSON.
+    #[arg(long)]
+    report: Option<PathBuf>,
 }
 
 #[derive(Subcommand, Debug)]
@@ -104,6 +140,7 @@ async fn main() -> anyhow::Result<()> {
     match Arguments::parse() {
         Arguments::Encoder(arguments) => run_encoder(arguments).await,
         Arguments::Platform(arguments) => run_platform(arguments).await,
+        Arguments::Player(arguments) => run_player(arguments).await,
         Arguments::Compare(CompareArguments::Platform { sent, received }) => {
             let (sent, received): (EncoderReport, PlatformReport) = (read_json(&sent)?, read_json(&received)?);
             let last = received.connections.last().context("no publisher came")?;
@@ -117,8 +154,14 @@ async fn main() -> anyhow::Result<()> {
 }
 
 async fn run_encoder(arguments: EncoderArguments) -> anyhow::Result<()> {
-    let clip = Clip::load(&arguments.clip)?;
+    let clip = match &arguments.clip {
+        Some(path) => Clip::load(path)?,
+        None => Clip::made(&arguments.made.iter().map(String::as_str).collect::<Vec<_>>())?,
+    };
     let mut options = EncoderOptions::new(arguments.server, arguments.key, Duration::from_secs_f64(arguments.seconds));
+    options.chunk_size = arguments.chunk_size;
+    options.first_timestamp_ms = arguments.first_timestamp_ms;
+    options.authority = arguments.authority_file.as_ref().map(std::fs::read_to_string).transpose()?;
     options.fault = arguments
         .break_after
         .map(|seconds| EncoderFault::BreakAfter(Duration::from_secs_f64(seconds)))
@@ -147,7 +190,14 @@ async fn run_platform(arguments: PlatformArguments) -> anyhow::Result<()> {
         let stall = arguments.stall_after.map(|time| PlatformFault::StallAfter(seconds(time)));
         reset.or(stall).or(arguments.read_slowly.map(PlatformFault::ReadSlowly))
     };
-    let options = PlatformOptions { listen: arguments.listen, key: arguments.key, fault };
+    let tls = arguments.tls_authority.as_ref().map(make_certificate).transpose()?;
+    let options = PlatformOptions {
+        listen: arguments.listen,
+        fault,
+        is_enhanced: !arguments.plain,
+        tls,
+        ..PlatformOptions::new(arguments.key)
+    };
     let platform = Platform::start(options).await?;
     if let Some(path) = &arguments.ready_file {
         let fresh = path.with_extension("new");
@@ -160,6 +210,22 @@ async fn run_platform(arguments: PlatformArguments) -> anyhow::Result<()> {
         _ = interrupt.recv() => {}
     }
     arguments.report.map_or(Ok(()), |path| write_json(&path, &platform.report()))
+}
+
+/// A certificate for `localhost`, and that of its authority in a file.
+fn make_certificate(authority_file: &PathBuf) -> anyhow::Result<std::sync::Arc<rustls::ServerConfig>> {
+    let authority = Authority::new()?;
+    std::fs::write(authority_file, authority.pem()).with_context(|| authority_file.display().to_string())?;
+    authority.issue("localhost", Validity::Good)?.server_config()
+}
+
+async fn run_player(arguments: PlayerArguments) -> anyhow::Result<()> {
+    let length = Duration::from_secs_f64(arguments.seconds);
+    let options = PlayerOptions { server: arguments.server, key: arguments.key, length, pause: None };
+    let report = Player::new(options).run().await?;
+    let first = report.first_picture_after_ms.map_or("none".to_owned(), |millis| format!("after {millis} ms"));
+    eprintln!("waverant-standin: {} payloads, first picture {first}, {:?}", report.received.len(), report.ended);
+    arguments.report.map_or(Ok(()), |path| write_json(&path, &report))
 }
 
 #[expect(clippy::print_stdout, reason = "the comparison is the program's output")]

@@ -5,9 +5,9 @@ use sha2::{Digest, Sha256};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum MarkKind {
-    /// An H.264 decoder configuration.
+    /// A video decoder configuration.
     VideoHeader,
-    /// An AAC configuration.
+    /// An audio decoder configuration.
     AudioHeader,
     /// A picture that decoding can start at.
     Keyframe,
@@ -29,6 +29,9 @@ impl MarkKind {
 pub struct Mark {
     /// What it was.
     pub kind: MarkKind,
+    /// The place of its track among those of its kind.
+    #[serde(default)]
+    pub track: u8,
     /// Its RTMP timestamp.
     pub timestamp_ms: u32,
     /// The first 16 bytes of its SHA-256, in hexadecimal digits.
@@ -37,9 +40,9 @@ pub struct Mark {
 
 impl Mark {
     /// Remembers a payload.
-    pub fn new(kind: MarkKind, timestamp_ms: u32, payload: &[u8]) -> Self {
+    pub fn new(kind: MarkKind, track: u8, timestamp_ms: u32, payload: &[u8]) -> Self {
         let digest = Sha256::digest(payload);
         let digest = digest.iter().take(16).map(|byte| format!("{byte:02x}")).collect();
-        Self { kind, timestamp_ms, digest }
+        Self { kind, track, timestamp_ms, digest }
     }
 }

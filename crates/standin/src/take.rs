@@ -23,7 +23,8 @@ pub fn read_take(path: &Path) -> anyhow::Result<(Vec<Mark>, f64)> {
                 (TrackKind::Video, true) => MarkKind::Keyframe,
                 (TrackKind::Video, false) => MarkKind::Picture,
             };
-            marks.push(Mark::new(kind, u32::try_from(sample.pts.millis()).unwrap_or(0), &sample.payload));
+            let time = u32::try_from(sample.pts.millis()).unwrap_or(0);
+            marks.push(Mark::new(kind, track.track_id().place(), time, &sample.payload));
         }
     }
     Ok((marks, file.duration().to_duration().as_secs_f64()))

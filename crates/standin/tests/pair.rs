@@ -5,9 +5,10 @@
 use std::path::Path;
 use std::time::Duration;
 
+use rstest::rstest;
 use waverant_standin::{
-    Clip, Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport, MarkKind, Platform, PlatformFault,
-    PlatformOptions, compare, read_take,
+    Authority, Clip, Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport, MarkKind, Platform,
+    PlatformFault, PlatformOptions, Validity, compare, read_take,
 };
 
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -17,7 +18,7 @@ fn clip_path() -> std::path::PathBuf {
 }
 
 async fn platform(fault: Option<PlatformFault>) -> Platform {
-    let options = PlatformOptions { listen: "127.0.0.1:0".parse().unwrap(), key: "right".into(), fault };
+    let options = PlatformOptions { fault, ..PlatformOptions::new("right") };
     Platform::start(options).await.unwrap()
 }
 
@@ -99,4 +100,37 @@ fn the_clip_is_what_the_demo_needs() {
     let keyframes: Vec<u32> =
         marks.iter().filter(|mark| mark.kind == MarkKind::Keyframe).map(|mark| mark.timestamp_ms).collect();
     assert_eq!(keyframes, [0, 2000, 4000, 6000, 8000, 10_000]);
+}
+
+#[rstest]
+#[case::hevc_and_opus(&["hevc", "opus"])]
+#[case::av1_and_aac(&["av1", "aac"])]
+#[case::vp9_and_flac(&["vp9", "flac"])]
+#[case::three_tracks_of_sound(&["h264", "aac", "ac3", "eac3"])]
+#[case::two_pictures(&["h264", "hevc", "mp3"])]
+#[tokio::test]
+async fn every_codec_arrives_over_tls(#[case] codecs: &[&str]) {
+    let authority = Authority::new().unwrap();
+    let tls = authority.issue("localhost", Validity::Good).unwrap().server_config().unwrap();
+    let options = PlatformOptions { tls: Some(tls), ..PlatformOptions::new("right") };
+    let platform = Platform::start(options).await.unwrap();
+    let mut options = EncoderOptions::new(platform.url(), "right", Duration::from_millis(300));
+    options.authority = Some(authority.pem().to_owned());
+    let sent = Encoder::new(Clip::made(codecs).unwrap(), options).run().await.unwrap();
+    assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+    let report = platform.report();
+    assert_eq!((&report.connections[0].received, report.connections[0].fault.as_deref()), (&sent.sent, None));
+    assert_eq!(compare(&sent.sent, &report.connections[0].received, true).fault, None);
+    let kinds: std::collections::HashSet<_> =
+        sent.sent.iter().map(|mark| (mark.kind.is_picture(), mark.track)).collect();
+    assert!(kinds.len() >= codecs.len());
+}
+
+#[tokio::test]
+async fn a_certificate_of_nobody_is_not_taken() {
+    let tls = Authority::new().unwrap().issue("localhost", Validity::Good).unwrap().server_config().unwrap();
+    let platform = Platform::start(PlatformOptions { tls: Some(tls), ..PlatformOptions::new("right") }).await.unwrap();
+    let mut options = EncoderOptions::new(platform.url(), "right", Duration::from_millis(300));
+    options.authority = Some(Authority::new().unwrap().pem().to_owned());
+    assert!(Encoder::new(Clip::made(&["h264"]).unwrap(), options).run().await.is_err());
 }

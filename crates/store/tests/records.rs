@@ -4,8 +4,8 @@
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_store::{
-    ChannelSettings, Keychain, LegRecord, NewSession, PrivateServer, Secret, SessionEnd, SessionFilter, Store,
-    StoreError, TakeRecord, TakeState, TestDatabase, TurnedAway,
+    ChannelSettings, KeyRight, Keychain, LegRecord, NewSession, PrivateServer, Secret, SessionEnd, SessionFilter,
+    Store, StoreError, TakeRecord, TakeState, TestDatabase, TurnedAway,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -67,7 +67,11 @@ async fn channels_and_keys_come_and_go() {
     assert!(matches!(store.add_channel("finish-line", &settings(), NOW).await, Err(StoreError::NameTaken(_))));
     let changed = ChannelSettings { hold_ms: 0, ..settings() };
     assert_eq!(store.change_channel("finish-line", &changed).await.unwrap().settings, changed);
-    let (key, secret) = store.add_key(channel.id, "van", NOW, Some(NOW + Duration::DAY)).await.unwrap();
+    let (key, secret) =
+        store.add_key(channel.id, KeyRight::Publish, "van", NOW, Some(NOW + Duration::DAY)).await.unwrap();
+    let (viewing, _) = store.add_key(channel.id, KeyRight::View, "mixer", NOW, None).await.unwrap();
+    assert_eq!((key.right, viewing.right), (KeyRight::Publish, KeyRight::View));
+    store.remove_key(channel.id, viewing.id).await.unwrap();
     assert_eq!(key.digest, store.keychain().digest(secret.reveal()));
     assert!(secret.reveal().starts_with(&key.prefix));
     assert_eq!(store.keys(channel.id).await.unwrap(), std::slice::from_ref(&key));
@@ -82,8 +86,8 @@ async fn destination_keys_are_sealed_in_the_database() {
     let (database, store) = store().await;
     let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
     let key = Secret::new("quayside-live-key");
-    let made = store.add_destination("quayside", "rtmp://127.0.0.1/in", &key, NOW).await.unwrap();
-    assert_eq!(made.key, key);
+    let made = store.add_destination("quayside", "rtmp://127.0.0.1/in", Some("PEM"), &key, NOW).await.unwrap();
+    assert_eq!((&made.key, made.authority.as_deref()), (&key, Some("PEM")));
     let raw = sqlx::MySqlPool::connect(database.url()).await.unwrap();
     let sealed: Vec<u8> = sqlx::query_scalar("SELECT sealed_key FROM destinations").fetch_one(&raw).await.unwrap();
     assert!(!String::from_utf8_lossy(&sealed).contains("quayside-live-key"));
@@ -92,8 +96,8 @@ async fn destination_keys_are_sealed_in_the_database() {
     store.set_channel_destination(channel.id, made.id, true).await.unwrap();
     let all = store.channel_destinations().await.unwrap();
     assert_eq!((all.len(), all[0].switched_on), (1, true));
-    let moved = store.change_destination("quayside", "rtmp://127.0.0.1/b", None).await.unwrap();
-    assert_eq!((moved.address.as_str(), &moved.key), ("rtmp://127.0.0.1/b", &key));
+    let moved = store.change_destination("quayside", "rtmp://127.0.0.1/b", None, None).await.unwrap();
+    assert_eq!((moved.address.as_str(), &moved.key, moved.authority), ("rtmp://127.0.0.1/b", &key, None));
     store.remove_destination("quayside").await.unwrap();
     assert!(store.channel_destinations().await.unwrap().is_empty());
 }

@@ -1,4 +1,4 @@
-import type { LiveSession } from "../../api/types";
+import type { LiveAudio, LiveSession } from "../../api/types";
 import { bitrate, megabits } from "../../lib/format";
 
 function Fact({ label, value }: { label: string; value: string }) {
@@ -13,6 +13,16 @@ function Fact({ label, value }: { label: string; value: string }) {
 function keyframes(session: LiveSession): string {
   const spacing = session.video?.keyframe_spacing_ms;
   return spacing ? `up to ${(spacing / 1000).toFixed(1)} s` : "–";
+}
+
+function pictureSize({ video }: LiveSession): string {
+  if (!video) return "none";
+  return video.width && video.height ? `${video.width}×${video.height}` : "not told";
+}
+
+function soundFormat(track: LiveAudio): string {
+  const channels = track.channel_count === 1 ? "mono" : track.channel_count === 2 ? "stereo" : `${track.channel_count} ch`;
+  return `${track.codec} ${track.sample_rate_hz / 1000} kHz ${channels}`;
 }
 
 /** What comes in: bitrate and frame rate large, the rest beside their names. */
@@ -41,15 +51,23 @@ export function SourceFacts({ session }: { session: LiveSession | undefined }) {
         )}
       </div>
       <dl className="mt-3 space-y-1 text-sm">
-        <Fact label="Picture" value={video ? `${video.width}×${video.height}` : "none"} />
+        <Fact label="Picture" value={pictureSize(session)} />
         {video && <Fact label="Codec" value={video.codec} />}
         {video && <Fact label="Keyframes" value={keyframes(session)} />}
-        <Fact label="Sound" value={audio ? `${audio.codec} ${audio.sample_rate_hz / 1000} kHz` : "none"} />
-        {audio && <Fact label="Sound rate" value={bitrate(audio.bitrate_bps)} />}
+        {audio.length === 0 && <Fact label="Sound" value="none" />}
+        {audio.map((track, place) => (
+          <Fact key={place} label={audio.length > 1 ? `Sound ${place + 1}` : "Sound"} value={soundFormat(track)} />
+        ))}
+        {audio.length > 0 && <Fact label="Sound rate" value={bitrate(session.audio_bitrate_bps)} />}
         <Fact label="Key" value={session.key_label} />
+        {session.viewer_count > 0 && <Fact label="Players" value={String(session.viewer_count)} />}
         {session.loss_count > 0 && <Fact label="Encoder lost" value={`${session.loss_count}×`} />}
       </dl>
-      {session.problem && <p className="mt-3 rounded-field bg-warning/15 p-2 text-sm text-warning">{session.problem}</p>}
+      {session.findings.map((finding) => (
+        <p key={finding} className="mt-3 rounded-field bg-warning/15 p-2 text-sm text-warning">
+          {finding}
+        </p>
+      ))}
     </div>
   );
 }

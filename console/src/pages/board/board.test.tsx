@@ -37,7 +37,10 @@ const session: LiveSession = {
     bitrate_bps: 1_612_000,
     keyframe_spacing_ms: 2000,
   },
-  audio: { codec: "AAC", sample_rate_hz: 48_000, channel_count: 2, bitrate_bps: 128_000 },
+  audio: [{ codec: "AAC", sample_rate_hz: 48_000, channel_count: 2 }],
+  audio_bitrate_bps: 128_000,
+  viewer_count: 0,
+  findings: [],
   bitrate_bps: 1_740_000,
   unusable_count: 0,
   clock_fault_count: 0,
@@ -77,9 +80,22 @@ describe("headline", () => {
 });
 
 describe("channel card", () => {
+  it("shows every track of sound, and pictures whose size nobody tells", () => {
+    const audio = [
+      { codec: "AAC", sample_rate_hz: 48_000, channel_count: 2 },
+      { codec: "Opus", sample_rate_hz: 48_000, channel_count: 1 },
+      { codec: "AC-3", sample_rate_hz: 48_000, channel_count: 6 },
+    ];
+    const video = { codec: "VP9", width: null, height: null, frame_rate: 30, bitrate_bps: 1_610_000 };
+    show(channel({ session: { ...session, audio, video, viewer_count: 2 } }));
+    for (const text of ["Sound 1", "Opus 48 kHz mono", "AC-3 48 kHz 6 ch", "not told", "VP9", "Players", "2"]) {
+      expect(screen.getByText(text), text).toBeTruthy();
+    }
+  });
+
   it("shows what comes in and what goes out", () => {
     show(channel());
-    for (const text of ["1.74", "30", "1280×720", "H.264 High", "up to 2.0 s", "AAC 48 kHz", "128 kbit/s", "van"]) {
+    for (const text of ["1.74", "30", "1280×720", "H.264 High", "up to 2.0 s", "AAC 48 kHz stereo", "128 kbit/s", "van"]) {
       expect(screen.getByText(text), text).toBeTruthy();
     }
     expect(screen.getByText("on air 2:05")).toBeTruthy();
@@ -99,7 +115,7 @@ describe("channel card", () => {
   });
 
   it("names what the stream lacks", () => {
-    const silent = { ...session, audio: null, problem: "sound format 2 is not carried; set the encoder to AAC" };
+    const silent = { ...session, audio: [], findings: ["sound format 11 is not carried; set the encoder to AAC or Opus"] };
     show(channel({ session: silent }));
     expect(screen.getByText("none")).toBeTruthy();
     expect(screen.getByText(/set the encoder to AAC/)).toBeTruthy();

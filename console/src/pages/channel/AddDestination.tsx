@@ -10,8 +10,17 @@ function NewFields() {
   return (
     <>
       <Field label="Name" name="name" placeholder="Plovio" required autoFocus hint="A name of your own." />
-      <Field label="Address" name="address" placeholder="rtmp://live.example.org/in" required />
+      <Field label="Address" name="address" placeholder="rtmps://live.example.org/in" required />
       <Field label="Key" name="key" type="password" required hint="Kept encrypted and not shown again." />
+      <details>
+        <summary className="cursor-pointer text-sm font-medium">The platform has a certificate authority of its own</summary>
+        <textarea
+          name="authority"
+          className="textarea mt-2 h-28 w-full font-mono text-xs"
+          placeholder="-----BEGIN CERTIFICATE-----"
+          aria-label="Certificate of the authority"
+        />
+      </details>
     </>
   );
 }
@@ -28,7 +37,8 @@ export function AddDestination({ channel, onClose }: { channel: Channel; onClose
     const form = event.currentTarget;
     const name = choice || fieldText(form, "name");
     if (!choice) {
-      await add.mutateAsync({ name, address: fieldText(form, "address"), key: fieldText(form, "key") });
+      const authority = fieldText(form, "authority") || null;
+      await add.mutateAsync({ name, address: fieldText(form, "address"), authority, key: fieldText(form, "key") });
     }
     await link.mutateAsync({ destination: name, isOn: true });
     onClose();

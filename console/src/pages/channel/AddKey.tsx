@@ -8,13 +8,21 @@ import { FormActions } from "../../components/FormActions";
 import { ErrorNote } from "../../components/Notes";
 
 function EncoderFields({ made, onClose }: { made: NewKey; onClose: () => void }) {
+  const isForWatching = made.key.right === "view";
   return (
     <div className="space-y-4">
       <p className="text-sm text-base-content/75">
-        Paste these into the encoder&apos;s two fields. The key for “{made.key.label}” is shown only now.
+        Paste these into the {isForWatching ? "player" : "encoder"}&apos;s two fields. The key for “{made.key.label}” is
+        shown only now.
       </p>
       <CopyField label="Server" value={made.encoder.server} />
-      <CopyField label="Stream key" value={made.encoder.key} hint="Whoever has it can publish on this channel." />
+      {made.encoder.secure_server && <CopyField label="Server over TLS" value={made.encoder.secure_server} />}
+      <CopyField
+        label="Key"
+        value={made.encoder.key}
+        hint={`Whoever has it can ${isForWatching ? "watch" : "publish on"} this channel.`}
+      />
+      <CopyField label="Both in one, where there is one field" value={made.encoder.whole} />
       <div className="modal-action">
         <button type="button" className="btn btn-primary" onClick={onClose}>
           Done
@@ -24,19 +32,36 @@ function EncoderFields({ made, onClose }: { made: NewKey; onClose: () => void })
   );
 }
 
+function Choice({ value, label, isDefault = false }: { value: string; label: string; isDefault?: boolean }) {
+  return (
+    <label className="flex items-center gap-2 text-sm">
+      <input type="radio" className="radio radio-sm" name="right" value={value} defaultChecked={isDefault} />
+      {label}
+    </label>
+  );
+}
+
 export function AddKey({ channel, onClose }: { channel: string; onClose: () => void }) {
   const add = useAddKey(channel);
   const onSubmit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
-    add.mutate(fieldText(event.currentTarget, "label"));
+    const right = fieldText(event.currentTarget, "right") === "view" ? "view" : "publish";
+    add.mutate({ label: fieldText(event.currentTarget, "label"), right });
   };
   return (
-    <Dialog title="Make a stream key" onClose={onClose}>
+    <Dialog title="Make a key" onClose={onClose}>
       {add.data ? (
         <EncoderFields made={add.data} onClose={onClose} />
       ) : (
         <form className="space-y-4" onSubmit={onSubmit}>
           <Field label="For whom" name="label" placeholder="Camera at the boathouse" required autoFocus hint="A person or a device. Each gets a key of its own, so that one can be withdrawn alone." />
+          <fieldset>
+            <legend className="text-sm font-medium">Opens the channel for</legend>
+            <div className="mt-1 flex gap-6">
+              <Choice value="publish" label="Publishing" isDefault />
+              <Choice value="view" label="Watching over RTMP" />
+            </div>
+          </fieldset>
           {add.error && <ErrorNote error={add.error} />}
           <FormActions label="Make key" isBusy={add.isPending} onCancel={onClose} />
         </form>

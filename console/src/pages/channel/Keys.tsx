@@ -12,7 +12,7 @@ export function Keys({ channel, server }: { channel: string; server: string }) {
   const remove = useRemoveKey(channel);
   const [isAdding, setAdding] = useState(false);
   const onRemove = (id: number, label: string) => {
-    if (window.confirm(`Remove the key for “${label}”? An encoder that uses it is ended at once.`)) remove.mutate(id);
+    if (window.confirm(`Remove the key for “${label}”? An encoder or player that uses it is ended at once.`)) remove.mutate(id);
   };
   const action = (
     <button type="button" className="btn btn-sm" onClick={() => setAdding(true)}>
@@ -20,7 +20,7 @@ export function Keys({ channel, server }: { channel: string; server: string }) {
     </button>
   );
   return (
-    <Section title="Stream keys" action={action}>
+    <Section title="Keys" action={action}>
       <div className="border-b border-base-300 px-4 py-3 sm:px-5">
         <CopyField label="Server field of the encoder" value={server} hint="The key field takes one of the keys below; a key is shown once, when it is made." />
       </div>
@@ -36,7 +36,7 @@ export function Keys({ channel, server }: { channel: string; server: string }) {
             <div className="min-w-0 flex-1">
               <p className="truncate font-medium">{key.label}</p>
               <p className="text-sm text-base-content/65">
-                <span className="font-mono">{key.prefix}-…</span> · made {moment(key.created_at)}
+                <span className="font-mono">{key.prefix}-…</span> · {key.right === "view" ? "for watching · " : ""}made {moment(key.created_at)}
                 {key.expires_at && ` · until ${moment(key.expires_at)}`}
               </p>
             </div>

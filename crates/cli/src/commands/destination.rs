@@ -16,8 +16,11 @@ pub(super) enum Destination {
     Add {
         /// A name of your own.
         name: String,
-        /// Where it is, as in rtmp://live.example.org/in
+        /// Where it is, as in rtmp://live.example.org/in, or rtmps:// for TLS
         address: String,
+        /// The certificate (PEM) of the platform's own authority, if it has one.
+        #[arg(long)]
+        authority_file: Option<PathBuf>,
         /// Read the key from this file instead of asking; `-` is standard input.
         #[arg(long)]
         key_file: Option<PathBuf>,
@@ -29,6 +32,12 @@ pub(super) enum Destination {
         /// Where it is.
         #[arg(long)]
         address: Option<String>,
+        /// The certificate (PEM) of the platform's own authority.
+        #[arg(long, conflicts_with = "no_authority")]
+        authority_file: Option<PathBuf>,
+        /// Trust the authorities of the service's machine again.
+        #[arg(long)]
+        no_authority: bool,
         /// Read a new key from this file; `-` is standard input.
         #[arg(long)]
         key_file: Option<PathBuf>,
@@ -49,16 +58,18 @@ impl Destination {
                 let empty = "No destinations yet. Add one: waverant destination add NAME ADDRESS";
                 Ok(report.rows(&answer, rows(&answer), &columns(), empty)?)
             }
-            Self::Add { name, address, key_file } => {
+            Self::Add { name, address, authority_file, key_file } => {
+                let authority = read_authority(authority_file)?;
                 let key = account::secret("Key", "--key-file", key_file.as_deref())?;
-                let body = json!({"name": name, "address": address, "key": key});
+                let body = json!({"name": name, "address": address, "authority": authority, "key": key});
                 let answer = client.call("POST", "/destinations", Some(body))?;
                 let next = format!("Destination `{name}` added. Send to it: waverant channel send CHANNEL {name} on");
                 Ok(report.done(&answer, &next)?)
             }
-            Self::Change { destination, address, key_file } => {
+            Self::Change { destination, address, authority_file, no_authority, key_file } => {
+                let authority = if no_authority { Some(String::new()) } else { read_authority(authority_file)? };
                 let key = key_file.map(|file| account::secret("Key", "--key-file", Some(&file))).transpose()?;
-                let body = json!({"address": address, "key": key});
+                let body = json!({"address": address, "authority": authority, "key": key});
                 let answer = client.call("PATCH", &format!("/destinations/{}", piece(&destination)), Some(body))?;
                 Ok(report.done(&answer, &format!("Destination `{destination}` changed."))?)
             }
@@ -70,10 +81,19 @@ impl Destination {
     }
 }
 
+fn read_authority(file: Option<PathBuf>) -> Result<Option<String>, Failure> {
+    let Some(file) = file else { return Ok(None) };
+    std::fs::read_to_string(&file).map(Some).map_err(|source| Failure::File { path: file, source })
+}
+
 fn columns() -> Vec<Column> {
     vec![
         Column::text("name", |row| text(row, "name")),
         Column::text("address", |row| text(row, "address")),
+        Column::text("authority", |row| match row["authority"].is_string() {
+            true => "its own".to_owned(),
+            false => "of the machine".to_owned(),
+        }),
         Column::text("made", |row| ago(&text(row, "created_at"))),
     ]
 }

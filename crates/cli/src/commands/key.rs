@@ -1,4 +1,4 @@
-use clap::Subcommand;
+use clap::{Subcommand, ValueEnum};
 use serde_json::json;
 
 use super::{rows, text};
@@ -6,19 +6,31 @@ use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report, ago};
 
+/// What a key opens a channel for.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(super) enum Right {
+    /// Publishing on the channel.
+    Publish,
+    /// Watching it over RTMP.
+    View,
+}
+
 #[derive(Subcommand, Debug)]
 pub(super) enum Key {
-    /// List a channel's stream keys, without the keys themselves.
+    /// List a channel's keys, without the keys themselves.
     List {
         /// The channel.
         channel: String,
     },
-    /// Make a stream key; it is shown this once.
+    /// Make a key for publishing, or for watching; it is shown this once.
     Add {
         /// The channel.
         channel: String,
         /// For whom: a person or a device.
         label: String,
+        /// What it opens the channel for.
+        #[arg(long, value_enum, default_value_t = Right::Publish)]
+        right: Right,
         /// When it stops being valid, as in 2026-05-17T18:00:00Z.
         #[arg(long)]
         expires_at: Option<String>,
@@ -41,16 +53,25 @@ impl Key {
                 let empty = format!("No keys yet. Make one: waverant key add {channel} LABEL");
                 Ok(report.rows(&answer, rows(&answer), &columns(), &empty)?)
             }
-            Self::Add { channel, label, expires_at } => {
-                let body = json!({"label": label, "expires_at": expires_at});
+            Self::Add { channel, label, right, expires_at } => {
+                let (right, device) = match right {
+                    Right::Publish => ("publish", "encoder"),
+                    Right::View => ("view", "player"),
+                };
+                let body = json!({"label": label, "right": right, "expires_at": expires_at});
                 let answer = client.call("POST", &format!("/channels/{}/keys", piece(&channel)), Some(body))?;
                 if report.json {
                     return Ok(report.value(&answer)?);
                 }
                 let fields = &answer["encoder"];
-                writeln!(report.out, "Paste these into the encoder's two fields. The key is not shown again.\n")?;
+                writeln!(report.out, "Paste these into the {device}'s two fields. The key is not shown again.\n")?;
                 writeln!(report.out, "  server  {}", text(fields, "server"))?;
-                Ok(writeln!(report.out, "  key     {}", text(fields, "key"))?)
+                if fields["secure_server"].is_string() {
+                    writeln!(report.out, "     TLS  {}", text(fields, "secure_server"))?;
+                }
+                writeln!(report.out, "  key     {}", text(fields, "key"))?;
+                writeln!(report.out, "\nWhere there is one field only:\n")?;
+                Ok(writeln!(report.out, "  {}", text(fields, "whole"))?)
             }
             Self::Remove { channel, key } => {
                 let answer = client.call("DELETE", &format!("/channels/{}/keys/{key}", piece(&channel)), None)?;
@@ -64,6 +85,10 @@ fn columns() -> Vec<Column> {
     vec![
         Column::number("key", |row| text(row, "id")),
         Column::text("label", |row| text(row, "label")),
+        Column::text("opens for", |row| match row["right"].as_str() {
+            Some("view") => "watching".to_owned(),
+            _ => "publishing".to_owned(),
+        }),
         Column::text("begins with", |row| text(row, "prefix")),
         Column::text("made", |row| ago(&text(row, "created_at"))),
         Column::text("expires", |row| match row["expires_at"].as_str() {

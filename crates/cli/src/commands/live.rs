@@ -17,6 +17,11 @@ impl Live {
         let answer = Client::signed_in()?.get("/live")?;
         let channels = rows(&answer["channels"]);
         report.rows(&answer, channels, &channel_columns(), "No channels yet. Add one: waverant channel add NAME")?;
+        if !report.json {
+            for (channel, finding) in findings(channels) {
+                writeln!(report.out, "{channel}: {finding}")?;
+            }
+        }
         let legs = legs(channels);
         if !report.json && !legs.is_empty() {
             writeln!(report.out)?;
@@ -24,6 +29,16 @@ impl Live {
         }
         Ok(())
     }
+}
+
+/// What is wrong or odd about the streams that come in.
+fn findings(channels: &[Value]) -> Vec<(String, String)> {
+    let of_channel = |channel: &Value| {
+        let name = text(channel, "name");
+        let found = rows(&channel["session"]["findings"]).iter();
+        found.map(|finding| (name.clone(), finding.as_str().unwrap_or_default().to_owned())).collect::<Vec<_>>()
+    };
+    channels.iter().flat_map(of_channel).collect()
 }
 
 /// The legs of all channels, each with its channel's name.
@@ -68,12 +83,14 @@ fn picture(session: &Value) -> String {
 }
 
 fn sound(session: &Value) -> String {
-    let audio = &session["audio"];
-    if audio.is_null() {
-        return "none".to_owned();
+    let describe = |track: &Value| {
+        let rate = number(track, "sample_rate_hz") / 1000.0;
+        format!("{} {rate} kHz, {} ch", text(track, "codec"), text(track, "channel_count"))
+    };
+    match rows(&session["audio"]) {
+        [] => "none".to_owned(),
+        tracks => tracks.iter().map(describe).collect::<Vec<_>>().join("; "),
     }
-    let rate = number(audio, "sample_rate_hz") / 1000.0;
-    format!("{} {rate} kHz, {} ch", text(audio, "codec"), text(audio, "channel_count"))
 }
 
 fn leg_columns() -> Vec<Column> {
@@ -87,7 +104,10 @@ fn leg_columns() -> Vec<Column> {
         Column::number("frames", |row| working(row, |row| text(row, "sent_frame_count"))),
         Column::number("dropped", |row| working(row, |row| text(row, "dropped_frame_count"))),
         Column::number("redials", |row| working(row, |row| text(row, "redial_count"))),
-        Column::text("last trouble", |row| text(row, "reason")),
+        Column::text("note", |row| match text(row, "note") {
+            note if note == "-" => text(row, "reason"),
+            note => note,
+        }),
     ]
 }
 

@@ -1,6 +1,7 @@
 //! The gate: decides whether a publisher may come in, and says why not.
 
 mod name;
+mod presented;
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -9,6 +10,7 @@ use thiserror::Error;
 use time::OffsetDateTime;
 
 pub use name::{ChannelName, ChannelNameError};
+use presented::{expected_path, presented_keys};
 
 /// Length of the public part of a stream key.
 const PREFIX_LENGTH: usize = 7;
@@ -25,6 +27,15 @@ pub struct ChannelEntry {
     pub name: String,
 }
 
+/// What a key opens.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum KeyRight {
+    /// Publishing on a channel.
+    Publish,
+    /// Watching a channel.
+    View,
+}
+
 /// A stream key as the gate knows it. The key itself is known only to whoever was given it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct KeyEntry {
@@ -32,6 +43,8 @@ pub struct KeyEntry {
     pub id: u64,
     /// The channel that it opens.
     pub channel_id: u64,
+    /// What it may be used for.
+    pub right: KeyRight,
     /// For whom it was made.
     pub label: String,
     /// The public part by which it is found.
@@ -42,15 +55,19 @@ pub struct KeyEntry {
     pub expires_at: Option<OffsetDateTime>,
 }
 
-/// What a publisher presents.
+/// What a publisher or player presents.
 #[derive(Clone, Debug)]
 pub struct Attempt<'a> {
     /// Where it comes from.
     pub address: IpAddr,
+    /// What it wants to do.
+    pub right: KeyRight,
     /// The path part of the address that it dialed.
     pub app: &'a str,
     /// The stream name.
     pub name: &'a str,
+    /// The whole address that it dialed, as it says.
+    pub tc_url: &'a str,
 }
 
 /// A publisher who may come in.
@@ -64,6 +81,8 @@ pub struct Admission {
     pub key_label: String,
     /// The key's public part.
     pub key_prefix: String,
+    /// What is odd about the attempt, and harmless, in words.
+    pub finding: Option<String>,
 }
 
 /// Why a publisher was not let in.
@@ -82,6 +101,12 @@ pub enum TurnAwayReason {
     /// The key's time is over.
     #[error("The stream key has expired. Ask for a new one.")]
     ExpiredKey,
+    /// The key is for watching, and is used to publish.
+    #[error("This key is for watching only. Publishing needs a stream key of the channel.")]
+    ViewKey,
+    /// The key is for publishing, and is used to watch.
+    #[error("This key is for publishing. Watching needs a viewing key of the channel.")]
+    PublishKey,
     /// Another publisher is on the channel.
     #[error("Another encoder is already on this channel. Stop it first.")]
     ChannelBusy,
@@ -94,6 +119,9 @@ pub enum TurnAwayReason {
     /// The service is stopping.
     #[error("The server is stopping.")]
     Stopping,
+    /// More connections from one address than the service takes.
+    #[error("Too many connections from this address at once.")]
+    TooManyFromAddress,
     /// More connections than the service takes.
     #[error("Too many connections at once.")]
     TooManyConnections,
@@ -111,6 +139,9 @@ impl TurnAwayReason {
             Self::NotUnderstood => "not_understood",
             Self::TooSlow => "too_slow",
             Self::Stopping => "stopping",
+            Self::ViewKey => "view_key",
+            Self::PublishKey => "publish_key",
+            Self::TooManyFromAddress => "too_many_from_address",
             Self::TooManyConnections => "too_many_connections",
         }
     }
@@ -157,15 +188,30 @@ impl Gate {
         now: OffsetDateTime,
         digest: impl Fn(&str) -> KeyDigest,
     ) -> Result<Admission, TurnAway> {
-        let presented = presented_key(attempt.app, attempt.name);
+        let keys = presented_keys(attempt);
+        let mut failure = None;
+        for presented in &keys {
+            match self.try_key(attempt, presented, now, &digest) {
+                Ok(admission) => return Ok(admission),
+                Err(away) => failure = Some(failure.unwrap_or(away)),
+            }
+        }
+        let reason = if attempt.name.is_empty() { TurnAwayReason::NoKey } else { TurnAwayReason::Malformed };
+        Err(failure.unwrap_or(TurnAway { reason, key_prefix: None, channel_id: None }))
+    }
+
+    fn try_key(
+        &self,
+        attempt: &Attempt<'_>,
+        presented: &str,
+        now: OffsetDateTime,
+        digest: impl Fn(&str) -> KeyDigest,
+    ) -> Result<Admission, TurnAway> {
+        let prefix = split_key(presented).map_or("", |(prefix, _)| prefix);
         let turn_away = |reason, key: Option<&KeyEntry>| TurnAway {
             reason,
-            key_prefix: presented.and_then(split_key).map(|(prefix, _)| prefix.to_owned()),
+            key_prefix: Some(prefix.to_owned()),
             channel_id: key.map(|key| key.channel_id),
-        };
-        let Some(presented) = presented else { return Err(turn_away(TurnAwayReason::NoKey, None)) };
-        let Some((prefix, _)) = split_key(presented) else {
-            return Err(turn_away(TurnAwayReason::Malformed, None));
         };
         let digest = digest(presented);
         let candidates = self.keys.get(prefix).map(Vec::as_slice).unwrap_or_default();
@@ -174,11 +220,27 @@ impl Gate {
         if key.expires_at.is_some_and(|end| end <= now) {
             return Err(turn_away(TurnAwayReason::ExpiredKey, Some(key)));
         }
+        match (attempt.right, key.right) {
+            (KeyRight::Publish, KeyRight::View) => return Err(turn_away(TurnAwayReason::ViewKey, Some(key))),
+            (KeyRight::View, KeyRight::Publish) => return Err(turn_away(TurnAwayReason::PublishKey, Some(key))),
+            _ => {}
+        }
         let channel = self.channels.get(&key.channel_id);
         let channel = channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey, None))?.clone();
         let (key_label, key_prefix) = (key.label.clone(), key.prefix.clone());
-        Ok(Admission { channel, key_id: key.id, key_label, key_prefix })
+        let finding = path_finding(attempt, presented);
+        Ok(Admission { channel, key_id: key.id, key_label, key_prefix, finding })
     }
+}
+
+/// The path is no secret: a wrong one is told, and keeps nobody out whose key is right.
+fn path_finding(attempt: &Attempt<'_>, key: &str) -> Option<String> {
+    let expected = expected_path(attempt.right);
+    let path = attempt.app.split('?').next().unwrap_or_default().trim_matches('/');
+    let path = path.strip_suffix(key).unwrap_or(path).trim_end_matches('/');
+    (path != expected).then(|| {
+        format!("the address ends in `/{path}`, and `/{expected}` was expected; the key is right, so it was let in")
+    })
 }
 
 /// Splits a stream key into its public and its secret part; None if it has not the form of one.
@@ -186,15 +248,6 @@ pub fn split_key(key: &str) -> Option<(&str, &str)> {
     let (prefix, secret) = key.split_once('-')?;
     let legal = |text: &str| text.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit());
     (prefix.len() == PREFIX_LENGTH && !secret.is_empty() && legal(prefix) && legal(secret)).then_some((prefix, secret))
-}
-
-/// The key is the stream name without a query; encoders with one address field put it at the
-/// end of the path.
-fn presented_key<'a>(app: &'a str, name: &'a str) -> Option<&'a str> {
-    let name = name.split('?').next().unwrap_or_default().trim_matches('/').trim();
-    let last_of_app = || app.split('?').next().and_then(|path| path.trim_matches('/').rsplit('/').next());
-    let key = if name.is_empty() { last_of_app().filter(|part| split_key(part).is_some())? } else { name };
-    Some(key)
 }
 
 fn equal_in_constant_time(one: &KeyDigest, other: &KeyDigest) -> bool {
@@ -221,21 +274,30 @@ mod tests {
 
     fn key(id: u64, key: &str, expires_at: Option<OffsetDateTime>) -> KeyEntry {
         let prefix = key.split_once('-').unwrap().0.to_owned();
-        KeyEntry { id, channel_id: 1, label: "van".into(), prefix, digest: digest(key), expires_at }
+        let right = if id == VIEW { KeyRight::View } else { KeyRight::Publish };
+        KeyEntry { id, channel_id: 1, right, label: "van".into(), prefix, digest: digest(key), expires_at }
     }
 
+    const VIEW: u64 = 13;
+
     fn decide(app: &str, name: &str) -> Result<u64, TurnAwayReason> {
+        let tc_url = format!("rtmp://relay.test/{app}");
+        let attempt =
+            Attempt { address: Ipv4Addr::LOCALHOST.into(), right: KeyRight::Publish, app, name, tc_url: &tc_url };
+        judge(&attempt).map(|admission| admission.key_id).map_err(|turn_away| turn_away.reason)
+    }
+
+    fn judge(attempt: &Attempt<'_>) -> Result<Admission, TurnAway> {
         let gate = Gate::new(
             [ChannelEntry { id: 1, name: "finish-line".into() }],
             [
                 key(10, "abcdefg-right", None),
                 key(11, "abcdefg-other", None),
                 key(12, "expired-key", Some(datetime!(2026-05-01 12:00 UTC))),
+                key(VIEW, "viewers-glass", None),
             ],
         );
-        let attempt = Attempt { address: Ipv4Addr::LOCALHOST.into(), app, name };
-        let verdict = gate.decide(&attempt, datetime!(2026-05-01 12:00 UTC), digest);
-        verdict.map(|admission| admission.key_id).map_err(|turn_away| turn_away.reason)
+        gate.decide(attempt, datetime!(2026-05-01 12:00 UTC), digest)
     }
 
     #[rstest]
@@ -246,6 +308,15 @@ mod tests {
     #[case::with_a_space_behind("in", "abcdefg-right ", Ok(10))]
     #[case::any_path("somewhere/else", "abcdefg-right", Ok(10))]
     #[case::key_in_the_path("in/abcdefg-right", "", Ok(10))]
+    #[case::key_in_the_query_of_the_name("in", "finish?key=abcdefg-right", Ok(10))]
+    #[case::key_in_a_query_with_more("in", "finish?a=b&key=abcdefg-right&c=d%20e", Ok(10))]
+    #[case::key_in_another_field_of_the_query("in", "finish?token=abcdefg-right", Ok(10))]
+    #[case::bare_query("in", "finish?abcdefg-right", Ok(10))]
+    #[case::key_in_the_query_of_the_path("in?key=abcdefg-right", "finish", Ok(10))]
+    #[case::key_in_the_path_and_a_name("in/abcdefg-right", "finish", Ok(10))]
+    #[case::path_pieces_in_the_name("", "in/abcdefg-right", Ok(10))]
+    #[case::a_name_that_looks_like_a_key("in", "morning-run?key=abcdefg-right", Ok(10))]
+    #[case::for_watching("in", "viewers-glass", Err(TurnAwayReason::ViewKey))]
     #[case::no_key("in", "", Err(TurnAwayReason::NoKey))]
     #[case::not_a_key("in", "my stream", Err(TurnAwayReason::Malformed))]
     #[case::wrong_secret("in", "abcdefg-wrong", Err(TurnAwayReason::UnknownKey))]
@@ -258,9 +329,48 @@ mod tests {
 
     #[test]
     fn a_turned_away_publisher_shows_its_prefix_but_never_the_secret() {
-        let attempt = Attempt { address: Ipv4Addr::LOCALHOST.into(), app: "in", name: "abcdefg-secret" };
+        let attempt = Attempt {
+            address: Ipv4Addr::LOCALHOST.into(),
+            right: KeyRight::Publish,
+            app: "in",
+            name: "abcdefg-secret",
+            tc_url: "",
+        };
         let away = Gate::default().decide(&attempt, OffsetDateTime::UNIX_EPOCH, digest).unwrap_err();
         assert_eq!(away.key_prefix.as_deref(), Some("abcdefg"));
         assert!(!format!("{away:?}").contains("secret"));
+    }
+
+    /// Some encoders lose the query of the path, and send it in the address only.
+    #[test]
+    fn a_key_in_the_address_alone_is_found() {
+        for tc_url in ["rtmp://relay.test/in?key=abcdefg-right", "rtmp://relay.test/in/abcdefg-right"] {
+            let right = KeyRight::Publish;
+            let attempt = Attempt { address: Ipv4Addr::LOCALHOST.into(), right, app: "in", name: "finish", tc_url };
+            assert_eq!(judge(&attempt).map(|admission| admission.key_id), Ok(10));
+        }
+    }
+
+    #[rstest]
+    #[case::right("in", None)]
+    #[case::right_with_slashes("/in/", None)]
+    #[case::right_with_the_key("in/abcdefg-right", None)]
+    #[case::wrong("live", Some("live"))]
+    #[case::none("", Some(""))]
+    fn a_wrong_path_is_told(#[case] app: &str, #[case] told: Option<&str>) {
+        let (address, right) = (Ipv4Addr::LOCALHOST.into(), KeyRight::Publish);
+        let admission = judge(&Attempt { address, right, app, name: "abcdefg-right", tc_url: "" }).unwrap();
+        let told = told.map(|path| format!("the address ends in `/{path}`, and `/in` was expected"));
+        assert_eq!(admission.finding.as_ref().and_then(|finding| finding.split(';').next()), told.as_deref());
+    }
+
+    #[test]
+    fn viewing_keys_open_watching_only() {
+        let watch = |name| {
+            let (address, right) = (Ipv4Addr::LOCALHOST.into(), KeyRight::View);
+            judge(&Attempt { address, right, app: "out", name, tc_url: "" })
+        };
+        assert_eq!(watch("viewers-glass").map(|admission| (admission.key_id, admission.finding)), Ok((VIEW, None)));
+        assert_eq!(watch("abcdefg-right").map_err(|away| away.reason), Err(TurnAwayReason::PublishKey));
     }
 }

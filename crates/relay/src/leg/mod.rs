@@ -3,7 +3,8 @@
 mod policy;
 mod rtmp_sink;
 mod state;
+mod track_plan;
 
 pub use policy::LegPolicy;
-pub use rtmp_sink::{RtmpSink, SinkOutput};
+pub use rtmp_sink::{RtmpSink, SinkError, SinkOutput};
 pub use state::{Leg, LegState};

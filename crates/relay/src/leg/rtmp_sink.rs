@@ -1,10 +1,12 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
-use waverant_container::{AAC_RAW_HEADER, AAC_SEQUENCE_HEADER, AVC_SEQUENCE_HEADER, avc_frame_header};
-use waverant_media::{CodecParameters, MediaTime, TrackKind, Tracks};
-use waverant_rtmp::{ClientConnection, Error, StreamMetadataBuilder, Timestamp};
+use thiserror::Error;
+use waverant_container::{TagHeader, colour_info_header, config_header, end_header, frame_header};
+use waverant_media::{MediaTime, TrackKind, Tracks};
+use waverant_rtmp::{Capabilities, Error as RtmpError, MediaOutput, StreamMetadataBuilder, StreamRates, Timestamp};
 
+use super::track_plan::{PlannedTrack, TrackPlan};
 use crate::Entry;
 
 /// What we call ourselves in metadata.
@@ -19,11 +21,26 @@ const SPLICE: MediaTime = MediaTime::from_millis(33);
 pub struct SinkOutput {
     /// Payload bytes.
     pub payload_bytes: u64,
-    /// Pictures.
+    /// Pictures of the first video track.
     pub video_frame_count: u64,
 }
 
-/// Writes a session's packets into an RTMP client: headers first, then from a keyframe on.
+/// Why a sink cannot go on.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum SinkError {
+    /// The connection does not take media.
+    #[error(transparent)]
+    Connection(#[from] RtmpError),
+    /// The peer takes none of the video codecs.
+    #[error("it does not take {codecs}: it said nothing of Enhanced RTMP or of this codec; send it H.264")]
+    NoCommonCodec {
+        /// The video codecs that there are.
+        codecs: String,
+    },
+}
+
+/// Writes a session's packets to an RTMP peer: headers first, then from a keyframe on.
 ///
 /// One sink serves all connections of a leg, so that the timestamps that the platform sees begin
 /// at 0 and keep rising across redials.
@@ -33,10 +50,14 @@ pub struct RtmpSink {
     origin: Option<MediaTime>,
     /// The tracks whose headers the current connection has.
     tracks: Option<Arc<Tracks>>,
+    /// The tracks that the plan is for.
+    planned: Option<Arc<Tracks>>,
+    plan: TrackPlan,
     /// Nothing but headers may come before the first keyframe.
     awaiting_keyframe: bool,
     /// The latest time that the platform was given.
     latest: Option<MediaTime>,
+    rates: StreamRates,
 }
 
 impl RtmpSink {
@@ -45,9 +66,12 @@ impl RtmpSink {
         Self::default()
     }
 
-    /// A new connection was made: it gets headers and a keyframe first.
-    pub fn begin_connection(&mut self) {
+    /// A new connection was made: it gets headers and a keyframe first, and metadata with
+    /// `rates`.
+    pub fn begin_connection(&mut self, rates: StreamRates) {
+        self.rates = rates;
         self.tracks = None;
+        self.planned = None;
         self.awaiting_keyframe = true;
     }
 
@@ -56,37 +80,58 @@ impl RtmpSink {
         self.awaiting_keyframe = true;
     }
 
+    /// What the peer does not get of the stream, in words.
+    pub fn left_out(&self) -> Option<String> {
+        let codecs = &self.plan.left_out;
+        (!codecs.is_empty()).then(|| format!("not sent, since it does not take it: {}", codecs.join(", ")))
+    }
+
     /// Sends a packet, after headers where they are due. Payloads are not copied.
     ///
     /// # Errors
-    /// [`Error::Misuse`] if the client is not publishing.
-    pub fn send(&mut self, client: &mut ClientConnection, entry: &Entry) -> Result<SinkOutput, Error> {
+    /// [`SinkError`] if the connection does not take media, or no video codec of the stream.
+    pub fn send(&mut self, out: &mut impl MediaOutput, entry: &Entry) -> Result<SinkOutput, SinkError> {
         let packet = &entry.packet;
-        let has_video = entry.tracks.has(TrackKind::Video);
-        if self.awaiting_keyframe && has_video && !packet.is_keyframe() {
+        if !is_same(&self.planned, &entry.tracks) {
+            self.plan_tracks(out.capabilities(), &entry.tracks)?;
+        }
+        let is_start = |main| packet.track == main && packet.is_keyframe();
+        if self.awaiting_keyframe && self.plan.main_video.is_some_and(|main| !is_start(main)) {
             return Ok(SinkOutput::default());
         }
         self.awaiting_keyframe = false;
         let time = self.platform_time(packet.dts);
         let timestamp = Timestamp::from_millis(time.millis());
-        if self.tracks.as_ref().is_none_or(|sent| !Arc::ptr_eq(sent, &entry.tracks)) {
-            send_headers(client, timestamp, &entry.tracks)?;
-            self.tracks = Some(entry.tracks.clone());
+        if !is_same(&self.tracks, &entry.tracks) {
+            self.send_headers(out, timestamp, &entry.tracks)?;
         }
-        match packet.kind {
-            TrackKind::Video => {
-                let composition_ms = packet.pts.millis() - packet.dts.millis();
-                let header = avc_frame_header(packet.random_access, composition_ms);
-                client.send_video(timestamp, &header, &packet.payload)?;
-            }
-            TrackKind::Audio => client.send_audio(timestamp, &AAC_RAW_HEADER, &packet.payload)?,
-        }
-        let video_frame_count = u64::from(packet.kind == TrackKind::Video);
+        let Some(&PlannedTrack { codec, form, .. }) = self.plan.find(packet.track) else {
+            return Ok(SinkOutput::default());
+        };
+        let composition_ms = packet.pts.millis() - packet.dts.millis();
+        let header = frame_header(packet.kind, codec, form, packet.random_access, composition_ms);
+        put(out, packet.kind, timestamp, &header, &packet.payload)?;
+        let video_frame_count = u64::from(Some(packet.track) == self.plan.main_video);
         Ok(SinkOutput { payload_bytes: packet.payload.len() as u64, video_frame_count })
     }
-}
 
-impl RtmpSink {
+    /// Says that no more pictures and sound follow, where the peer knows how to be told.
+    ///
+    /// # Errors
+    /// [`SinkError::Connection`] if the connection does not take media.
+    pub fn end(&mut self, out: &mut impl MediaOutput) -> Result<(), SinkError> {
+        let Some(tracks) = self.tracks.take() else { return Ok(()) };
+        let timestamp = Timestamp::from_millis(self.latest.unwrap_or_default().millis());
+        for planned in &self.plan.tracks {
+            if let Some(track) = tracks.get(planned.id)
+                && let Some(header) = end_header(track.codec.kind(), planned.codec, planned.form)
+            {
+                put(out, track.codec.kind(), timestamp, &header, &Bytes::new())?;
+            }
+        }
+        Ok(())
+    }
+
     /// The platform's time for a session's time.
     fn platform_time(&mut self, dts: MediaTime) -> MediaTime {
         let mut origin = *self.origin.get_or_insert(dts);
@@ -104,166 +149,284 @@ impl RtmpSink {
         self.latest = Some(self.latest.map_or(time, |latest| latest.max(time)));
         time
     }
+
+    /// Decides what of `tracks` the peer gets.
+    fn plan_tracks(&mut self, peer: &Capabilities, tracks: &Arc<Tracks>) -> Result<(), SinkError> {
+        self.plan = TrackPlan::new(tracks, peer);
+        if tracks.has(TrackKind::Video) && self.plan.main_video.is_none() {
+            let video = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
+            let codecs: Vec<&str> = video.map(|track| track.codec.name()).collect();
+            return Err(SinkError::NoCommonCodec { codecs: codecs.join(" or ") });
+        }
+        self.planned = Some(tracks.clone());
+        Ok(())
+    }
+
+    fn send_headers(
+        &mut self,
+        out: &mut impl MediaOutput,
+        timestamp: Timestamp,
+        tracks: &Arc<Tracks>,
+    ) -> Result<(), SinkError> {
+        self.send_metadata(out, timestamp, tracks)?;
+        for planned in &self.plan.tracks {
+            let Some(track) = tracks.get(planned.id) else { continue };
+            let kind = track.codec.kind();
+            if let Some(raw) = track.codec.decoder_config() {
+                let header = config_header(kind, planned.codec, planned.form);
+                put(out, kind, timestamp, &header, raw)?;
+            }
+            let takes_letters = planned.codec.letters().is_some_and(|letters| out.capabilities().takes(letters));
+            if let Some(colour_info) = track.colour_info.as_ref().filter(|_| takes_letters) {
+                out.send_video(timestamp, &colour_info_header(planned.codec, planned.form), colour_info)?;
+            }
+        }
+        self.tracks = Some(tracks.clone());
+        Ok(())
+    }
+
+    /// Describes the tracks that the peer gets.
+    fn send_metadata(
+        &self,
+        out: &mut impl MediaOutput,
+        timestamp: Timestamp,
+        tracks: &Tracks,
+    ) -> Result<(), RtmpError> {
+        let mut sent = Tracks::new();
+        let planned = self.plan.tracks.iter().filter_map(|planned| tracks.get(planned.id));
+        planned.for_each(|track| sent.set(track.clone()));
+        let metadata = StreamMetadataBuilder::new(&sent, self.rates, ENCODER_NAME);
+        let payload = if out.is_player() { metadata.encode_for_player() } else { metadata.encode_for_server() };
+        out.send_data(timestamp, &payload)
+    }
 }
 
-fn send_headers(client: &mut ClientConnection, timestamp: Timestamp, tracks: &Tracks) -> Result<(), Error> {
-    let metadata = StreamMetadataBuilder::new(tracks, None, ENCODER_NAME).encode();
-    client.send_metadata(timestamp, &metadata)?;
-    for track in tracks.iter() {
-        let raw: &Bytes = match &track.codec {
-            CodecParameters::H264(config) => config.raw(),
-            CodecParameters::Aac(config) => config.raw(),
-            _ => continue,
-        };
-        match track.codec.kind() {
-            TrackKind::Video => client.send_video(timestamp, &AVC_SEQUENCE_HEADER, raw)?,
-            TrackKind::Audio => client.send_audio(timestamp, &AAC_SEQUENCE_HEADER, raw)?,
-        }
+fn is_same(one: &Option<Arc<Tracks>>, other: &Arc<Tracks>) -> bool {
+    one.as_ref().is_some_and(|one| Arc::ptr_eq(one, other))
+}
+
+fn put(
+    out: &mut impl MediaOutput,
+    kind: TrackKind,
+    timestamp: Timestamp,
+    header: &TagHeader,
+    payload: &Bytes,
+) -> Result<(), RtmpError> {
+    match kind {
+        TrackKind::Video => out.send_video(timestamp, header, payload),
+        TrackKind::Audio => out.send_audio(timestamp, header, payload),
     }
-    Ok(())
 }
 
 #[cfg(test)]
-#[expect(clippy::disallowed_methods, reason = "one start instant is taken, then only added to")]
 mod tests {
-    use std::time::Instant;
-
-    use waverant_container::{VideoTag, parse_video_tag};
-    use waverant_media::{AudioSpecificConfig, AvcDecoderConfig, Packet, Track, TrackId};
-    use waverant_rtmp::{ClientConfig, ClientTarget, ServerConfig, ServerConnection, ServerEvent};
+    use rstest::rstest;
+    use waverant_container::{FlvError, TagCodec, TagContent, TagPart, TagTime, parse_audio_tag, parse_video_tag};
+    use waverant_media::testing::{self, aac, h264, h264_and_aac, hevc, opus};
+    use waverant_media::{CodecParameters, Packet, Track, TrackId};
+    use waverant_rtmp::Value;
 
     use super::*;
 
-    const AVC: &[u8] = &[
-        1, 0x42, 0xc0, 0x1f, 0xff, 0xe1, 0, 10, 0x67, 0x42, 0xc0, 0x1f, 0xda, 0x01, 0x40, 0x16, 0xe8, 0x40, 1, 0, 4,
-        0x68, 0xce, 0x3c, 0x80,
-    ];
-
-    fn tracks() -> Arc<Tracks> {
-        let mut tracks = Tracks::new();
-        let h264 = AvcDecoderConfig::parse(Bytes::from_static(AVC)).unwrap();
-        tracks.set(Track { id: TrackId::VIDEO, codec: CodecParameters::H264(h264) });
-        let aac = AudioSpecificConfig::parse(Bytes::from_static(&[0x11, 0x90])).unwrap();
-        tracks.set(Track { id: TrackId::AUDIO, codec: CodecParameters::Aac(aac) });
-        Arc::new(tracks)
+    /// A peer that takes everything, and remembers it.
+    #[derive(Default)]
+    struct Peer {
+        capabilities: Capabilities,
+        metadata_count: usize,
+        got: Vec<(u32, TagPart)>,
     }
 
-    fn entry(kind: TrackKind, millis: i64, keyframe: bool, tracks: &Arc<Tracks>) -> Entry {
-        let track = if kind == TrackKind::Video { TrackId::VIDEO } else { TrackId::AUDIO };
+    impl Peer {
+        /// Takes the codecs with these letters, and further tracks if `many_tracks`.
+        fn enhanced(letters: &[&str], many_tracks: bool) -> Self {
+            let list = Value::StrictArray(letters.iter().map(|letters| Value::from(*letters)).collect());
+            let flags = if many_tracks { 2.0 } else { 0.0 };
+            let said = [("fourCcList".to_owned(), list), ("capsEx".to_owned(), Value::Number(flags))];
+            Self { capabilities: Capabilities::read(&Value::Object(said.into())), ..Self::default() }
+        }
+
+        fn read(
+            &mut self,
+            timestamp: Timestamp,
+            header: &[u8],
+            payload: &Bytes,
+            parse: impl FnOnce(&Bytes, &mut Vec<TagPart>) -> Result<TagTime, FlvError>,
+        ) {
+            let mut parts = Vec::new();
+            parse(&[header, payload].concat().into(), &mut parts).unwrap();
+            self.got.extend(parts.into_iter().map(|part| (timestamp.0, part)));
+        }
+
+        /// Time, codec, and what it was: `c`onfig, `k`eyframe, `f`rame, `e`nd or other.
+        fn heard(&self) -> Vec<(u32, TagCodec, char)> {
+            let heard = self.got.iter().map(|(time, part)| {
+                let what = match part.content {
+                    TagContent::Config(_) => 'c',
+                    TagContent::Frame { keyframe: true, .. } => 'k',
+                    TagContent::Frame { .. } => 'f',
+                    TagContent::End => 'e',
+                    _ => 'o',
+                };
+                (*time, part.codec, what)
+            });
+            heard.collect()
+        }
+    }
+
+    impl MediaOutput for Peer {
+        fn capabilities(&self) -> &Capabilities {
+            &self.capabilities
+        }
+
+        fn is_player(&self) -> bool {
+            false
+        }
+
+        fn send_data(&mut self, _: Timestamp, _: &Bytes) -> Result<(), RtmpError> {
+            self.metadata_count += 1;
+            Ok(())
+        }
+
+        fn send_video(&mut self, timestamp: Timestamp, header: &[u8], payload: &Bytes) -> Result<(), RtmpError> {
+            self.read(timestamp, header, payload, parse_video_tag);
+            Ok(())
+        }
+
+        fn send_audio(&mut self, timestamp: Timestamp, header: &[u8], payload: &Bytes) -> Result<(), RtmpError> {
+            self.read(timestamp, header, payload, parse_audio_tag);
+            Ok(())
+        }
+    }
+
+    fn entry(track: TrackId, millis: i64, keyframe: bool, tracks: &Arc<Tracks>) -> Entry {
         let dts = MediaTime::from_millis(millis);
+        let kind = tracks.get(track).unwrap().codec.kind();
         let random_access = keyframe || kind == TrackKind::Audio;
         let packet = Packet { track, kind, dts, pts: dts, random_access, payload: Bytes::from_static(b"payload") };
         Entry { packet, tracks: tracks.clone(), video_frames_before: 0 }
     }
 
-    /// A platform that takes everything.
-    struct Platform {
-        client: ClientConnection,
-        server: ServerConnection,
-        now: Instant,
-        /// Composition times of the pictures that came.
-        composition_ms: Vec<i32>,
+    fn begun() -> RtmpSink {
+        let mut sink = RtmpSink::new();
+        sink.begin_connection(StreamRates::default());
+        sink
     }
 
-    impl Platform {
-        fn new() -> Self {
-            let now = Instant::now();
-            let target = ClientTarget { app: "in".into(), tc_url: "rtmp://a/in".into(), stream_name: "key".into() };
-            let client = ClientConnection::new(ClientConfig::default(), target, now);
-            let mut platform = Self {
-                client,
-                server: ServerConnection::new(ServerConfig::default(), now),
-                now,
-                composition_ms: Vec::new(),
-            };
-            platform.carry();
-            assert!(platform.client.is_publishing());
-            platform
-        }
-
-        /// Carries bytes until both rest; returns the first two bytes and the times of what came.
-        fn carry(&mut self) -> Vec<(u8, u8, u32)> {
-            let mut got = Vec::new();
-            loop {
-                let up: Vec<u8> = std::iter::from_fn(|| self.client.poll_transmit()).flatten().collect();
-                self.server.handle_input(self.now, &up).unwrap();
-                while let Some(event) = self.server.poll_event() {
-                    match event {
-                        ServerEvent::PublishRequested(_) => self.server.accept_publish(self.now).unwrap(),
-                        ServerEvent::Media { timestamp, body, .. } => {
-                            got.push((body[0], body[1], timestamp.0));
-                            if let Ok(VideoTag::AvcFrame { composition_time_ms, .. }) = parse_video_tag(&body) {
-                                self.composition_ms.push(composition_time_ms);
-                            }
-                        }
-                        _ => {}
-                    }
-                }
-                let down: Vec<u8> = std::iter::from_fn(|| self.server.poll_transmit()).flatten().collect();
-                self.client.handle_input(self.now, &down).unwrap();
-                if up.is_empty() && down.is_empty() {
-                    return got;
-                }
-            }
-        }
-    }
+    const VIDEO: TrackId = TrackId::VIDEO;
+    const AUDIO: TrackId = TrackId::AUDIO;
+    const THIRD: TrackId = TrackId(3);
+    const FIFTH: TrackId = TrackId(5);
 
     #[test]
     fn a_connection_gets_headers_then_a_keyframe_at_zero() {
-        let (tracks, mut platform, mut sink) = (tracks(), Platform::new(), RtmpSink::new());
-        sink.begin_connection();
-        for (kind, millis, keyframe) in [
-            (TrackKind::Audio, 4980, false),
-            (TrackKind::Video, 4990, false),
-            (TrackKind::Video, 5000, true),
-            (TrackKind::Audio, 4995, false),
-            (TrackKind::Video, 5033, false),
+        let (tracks, mut peer, mut sink) = (Arc::new(h264_and_aac()), Peer::default(), begun());
+        for (track, millis, keyframe) in [
+            (AUDIO, 4980, false),
+            (VIDEO, 4990, false),
+            (VIDEO, 5000, true),
+            (AUDIO, 4995, false),
+            (VIDEO, 5033, false),
         ] {
-            sink.send(&mut platform.client, &entry(kind, millis, keyframe, &tracks)).unwrap();
+            sink.send(&mut peer, &entry(track, millis, keyframe, &tracks)).unwrap();
         }
-        let expected = [(0x17, 0, 0), (0xaf, 0, 0), (0x17, 1, 0), (0xaf, 1, 0), (0x27, 1, 33)];
-        assert_eq!(platform.carry(), expected);
+        let (avc, aac) = (TagCodec::Avc, TagCodec::Aac);
+        assert_eq!(peer.heard(), [(0, avc, 'c'), (0, aac, 'c'), (0, avc, 'k'), (0, aac, 'k'), (33, avc, 'f')]);
+        assert_eq!(peer.metadata_count, 1);
+        sink.end(&mut peer).unwrap();
+        assert_eq!(peer.heard().last(), Some(&(33, avc, 'e')));
     }
 
     #[test]
     fn timestamps_rise_across_connections_even_from_an_older_keyframe() {
-        let (tracks, mut sink) = (tracks(), RtmpSink::new());
-        let mut first = Platform::new();
-        sink.begin_connection();
+        let (tracks, mut sink) = (Arc::new(h264_and_aac()), begun());
         for millis in [5000, 5500, 6000] {
-            let keyframe = millis == 5000;
-            sink.send(&mut first.client, &entry(TrackKind::Video, millis, keyframe, &tracks)).unwrap();
+            sink.send(&mut Peer::default(), &entry(VIDEO, millis, millis == 5000, &tracks)).unwrap();
         }
-        let mut second = Platform::new();
-        sink.begin_connection();
+        let mut second = Peer::default();
+        sink.begin_connection(StreamRates::default());
         for millis in [5000, 5500] {
-            let keyframe = millis == 5000;
-            sink.send(&mut second.client, &entry(TrackKind::Video, millis, keyframe, &tracks)).unwrap();
+            sink.send(&mut second, &entry(VIDEO, millis, millis == 5000, &tracks)).unwrap();
         }
-        assert_eq!(second.carry(), [(0x17, 0, 1033), (0xaf, 0, 1033), (0x17, 1, 1033), (0x27, 1, 1533)]);
+        let times: Vec<u32> = second.heard().iter().map(|(time, _, _)| *time).collect();
+        assert_eq!(times, [1033, 1033, 1033, 1533]);
     }
 
     #[test]
     fn reordered_pictures_keep_their_composition_time() {
-        let (tracks, mut platform, mut sink) = (tracks(), Platform::new(), RtmpSink::new());
-        sink.begin_connection();
+        let (tracks, mut peer, mut sink) = (Arc::new(h264_and_aac()), Peer::default(), begun());
         for (millis, composition) in [(0, 66), (33, 133), (66, 0), (99, 33)] {
-            let mut entry = entry(TrackKind::Video, millis, millis == 0, &tracks);
+            let mut entry = entry(VIDEO, millis, millis == 0, &tracks);
             entry.packet.pts = entry.packet.dts + MediaTime::from_millis(composition);
-            sink.send(&mut platform.client, &entry).unwrap();
+            sink.send(&mut peer, &entry).unwrap();
         }
-        platform.carry();
-        assert_eq!(platform.composition_ms, [66, 133, 0, 33]);
+        let times = peer.got.iter().filter_map(|(_, part)| match part.content {
+            TagContent::Frame { composition_time_ms, .. } => Some(composition_time_ms),
+            _ => None,
+        });
+        assert!(times.eq([66, 133, 0, 33]));
     }
 
     #[test]
     fn changed_parameters_are_announced() {
-        let (before, after) = (tracks(), tracks());
-        let (mut platform, mut sink) = (Platform::new(), RtmpSink::new());
-        sink.begin_connection();
-        sink.send(&mut platform.client, &entry(TrackKind::Video, 0, true, &before)).unwrap();
-        sink.send(&mut platform.client, &entry(TrackKind::Video, 33, true, &after)).unwrap();
-        let headers = platform.carry().into_iter().filter(|(_, packet_type, _)| *packet_type == 0).count();
-        assert_eq!(headers, 4);
+        let (before, after) = (Arc::new(h264_and_aac()), Arc::new(h264_and_aac()));
+        let (mut peer, mut sink) = (Peer::default(), begun());
+        sink.send(&mut peer, &entry(VIDEO, 0, true, &before)).unwrap();
+        sink.send(&mut peer, &entry(VIDEO, 33, true, &after)).unwrap();
+        assert_eq!(peer.heard().iter().filter(|(_, _, what)| *what == 'c').count(), 4);
+    }
+
+    /// Who gets what of HEVC with Opus, and of three tracks of sound.
+    #[rstest]
+    #[case::hevc_where_it_is_known(Peer::enhanced(&["hvc1", "Opus"], false), &[(0, hevc()), (1, opus())], Ok(vec![("hvc1", 0), ("Opus", 0)]), None)]
+    #[case::everything_is_known(Peer::enhanced(&["*"], true), &[(0, hevc()), (1, opus())], Ok(vec![("hvc1", 0), ("Opus", 0)]), None)]
+    #[case::no_sound_in_common(Peer::enhanced(&["hvc1"], false), &[(0, hevc()), (1, opus())], Ok(vec![("hvc1", 0)]), Some("Opus"))]
+    #[case::nothing_in_common(Peer::default(), &[(0, hevc()), (1, opus())], Err("HEVC"), None)]
+    #[case::the_first_that_fits(Peer::default(), &[(0, hevc()), (1, opus()), (2, h264()), (3, aac())], Ok(vec![("avc1", 0), ("mp4a", 0)]), Some("HEVC, Opus"))]
+    #[case::three_tracks(Peer::enhanced(&["*"], true), &[(0, h264()), (1, aac()), (3, opus()), (5, aac())], Ok(vec![("avc1", 0), ("mp4a", 0), ("Opus", 1), ("mp4a", 2)]), None)]
+    #[case::three_tracks_where_one_is_taken(Peer::enhanced(&["*"], false), &[(0, h264()), (1, aac()), (3, opus()), (5, aac())], Ok(vec![("avc1", 0), ("mp4a", 0)]), Some("Opus, AAC"))]
+    fn a_peer_gets_what_it_takes(
+        #[case] mut peer: Peer,
+        #[case] source: &[(u8, CodecParameters)],
+        #[case] expected: Result<Vec<(&str, u8)>, &str>,
+        #[case] left_out: Option<&str>,
+    ) {
+        let tracks = Arc::new(testing::tracks(source.iter().map(|(id, codec)| (TrackId(*id), codec.clone()))));
+        let mut sink = begun();
+        let outcome = sink.send(&mut peer, &entry(VIDEO, 0, true, &tracks));
+        for id in
+            [AUDIO, TrackId(2), THIRD, FIFTH].into_iter().filter(|id| outcome.is_ok() && tracks.get(*id).is_some())
+        {
+            sink.send(&mut peer, &entry(id, 0, true, &tracks)).unwrap();
+        }
+        match expected {
+            Err(codecs) => assert_eq!(outcome, Err(SinkError::NoCommonCodec { codecs: codecs.to_owned() })),
+            Ok(expected) => {
+                let frames = peer.got.iter().filter(|(_, part)| matches!(part.content, TagContent::Frame { .. }));
+                let mut frames: Vec<_> = frames.map(|(_, part)| (part.codec.letters().unwrap(), part.track)).collect();
+                let expected: Vec<_> =
+                    expected.iter().map(|(name, track)| (name.as_bytes().try_into().unwrap(), *track)).collect();
+                frames.sort_by_key(|frame| expected.iter().position(|expected| expected == frame));
+                assert_eq!(frames, expected);
+            }
+        }
+        let told = left_out.map(|codecs| format!("not sent, since it does not take it: {codecs}"));
+        assert_eq!(sink.left_out().filter(|_| outcome.is_ok()), told);
+    }
+
+    #[test]
+    fn colour_metadata_goes_to_those_who_know_letters() {
+        for (peer, expected) in [(Peer::enhanced(&["hvc1", "avc1"], false), true), (Peer::default(), false)] {
+            let mut peer = peer;
+            let colour_info = Some(Bytes::from_static(b"\x02\x00\x09colorInfo\x05"));
+            let mut tracks = Tracks::new();
+            tracks.set(Track { colour_info: colour_info.clone(), ..Track::new(VIDEO, h264()) });
+            let tracks = Arc::new(tracks);
+            begun().send(&mut peer, &entry(VIDEO, 0, true, &tracks)).unwrap();
+            let passed = peer.got.iter().find_map(|(_, part)| match &part.content {
+                TagContent::ColourInfo(raw) => Some(raw.clone()),
+                _ => None,
+            });
+            assert_eq!(passed, colour_info.filter(|_| expected));
+        }
     }
 }

@@ -110,7 +110,6 @@ impl Leg {
     /// The platform takes the stream.
     pub fn taken(&mut self, now: Instant) {
         if self.state == LegState::Dialing {
-            self.refusal_count = 0;
             self.enter(now, LegState::Carrying);
         }
     }
@@ -119,6 +118,7 @@ impl Leg {
     pub fn refused(&mut self, now: Instant, reason: impl Into<String>) {
         if matches!(self.state, LegState::Dialing | LegState::Carrying) {
             self.reason = Some(reason.into());
+            self.forget_if_steady(now);
             let until = now + self.policy.wait_after_refusal(self.refusal_count);
             self.refusal_count = self.refusal_count.saturating_add(1);
             self.enter(now, LegState::Refused { until });
@@ -131,14 +131,31 @@ impl Leg {
             return;
         }
         self.reason = Some(reason.into());
-        let carried = now.saturating_duration_since(self.since);
-        if self.state == LegState::Carrying && carried >= self.policy.steady_after {
-            self.attempt = 0;
-        }
+        self.forget_if_steady(now);
         let random = self.next_random();
         let until = now + self.policy.wait(self.attempt, random);
         self.attempt = self.attempt.saturating_add(1);
         self.enter(now, LegState::WaitingToRedial { until });
+    }
+
+    /// The platform wants us at another address, or to come anew: that is done at once.
+    pub fn moved(&mut self, now: Instant, reason: impl Into<String>) {
+        if matches!(self.state, LegState::Dialing | LegState::Carrying) {
+            self.reason = Some(reason.into());
+            self.forget_if_steady(now);
+            self.redial_count += 1;
+            self.enter(now, LegState::Dialing);
+        }
+    }
+
+    /// A leg that carried for a while starts anew with its patience. One that was taken and then
+    /// refused at once, again and again, does not.
+    fn forget_if_steady(&mut self, now: Instant) {
+        let carried = now.saturating_duration_since(self.since);
+        if self.state == LegState::Carrying && carried >= self.policy.steady_after {
+            self.attempt = 0;
+            self.refusal_count = 0;
+        }
     }
 
     /// Dials again when the wait is over; harmless if called early.

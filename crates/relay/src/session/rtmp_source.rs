@@ -1,22 +1,29 @@
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use waverant_container::{AudioTag, VideoTag, parse_audio_tag, parse_video_tag};
-use waverant_media::{
-    AudioSpecificConfig, AvcDecoderConfig, CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks,
-};
+use waverant_container::{TagCodec, TagContent, TagPart, parse_audio_tag, parse_video_tag};
+use waverant_media::{CodecParameters, MediaTime, Packet, TICKS_PER_SECOND, Track, TrackId, TrackKind, Tracks};
 use waverant_rtmp::{MediaKind, StreamMetadata, Timestamp, TimestampUnwrapper};
 
+use super::codec_config::{config_in_frame, read_config};
 use super::timeline::Timeline;
 
 /// At the start, packets wait this long for the headers of all announced tracks, so that a take
 /// does not begin without its sound.
 const GATHER_LENGTH: MediaTime = MediaTime::from_millis(1_000);
 
+/// A source with several tracks of a kind is given this long to show them all.
+const GATHER_MORE: MediaTime = MediaTime::from_millis(100);
+
 /// The most packets that wait at the start.
 const GATHER_PACKETS: usize = 256;
+
+/// Tracks of one session. A multitrack encoder sends a handful.
+const MAX_TRACKS: usize = 16;
+
+const NANOS_PER_SECOND: i64 = 1_000_000_000;
 
 /// What a source was found to do wrong. All counts are of messages.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -39,12 +46,14 @@ pub struct RtmpSource {
     tracks: Arc<Tracks>,
     unwrapper: TimestampUnwrapper,
     timeline: Timeline,
-    last_dts: [Option<MediaTime>; 2],
+    last_dts: BTreeMap<TrackId, MediaTime>,
     metadata: Option<StreamMetadata>,
     gathering: Option<VecDeque<Packet>>,
     ready: VecDeque<(Packet, Arc<Tracks>)>,
     counters: SourceCounters,
     last_problem: Option<String>,
+    /// Kept between calls for its memory only.
+    parts: Vec<TagPart>,
 }
 
 impl RtmpSource {
@@ -66,11 +75,23 @@ impl RtmpSource {
 
     /// Takes a media message.
     pub fn handle_media(&mut self, kind: MediaKind, timestamp: Timestamp, body: &Bytes) {
-        let time = MediaTime::from_millis(self.unwrapper.unwrap(timestamp));
-        match kind {
-            MediaKind::Audio => self.handle_audio(time, body),
-            MediaKind::Video => self.handle_video(time, body),
+        let mut parts = std::mem::take(&mut self.parts);
+        let (kind, parsed) = match kind {
+            MediaKind::Audio => (TrackKind::Audio, parse_audio_tag(body, &mut parts)),
+            MediaKind::Video => (TrackKind::Video, parse_video_tag(body, &mut parts)),
+        };
+        let mut time = MediaTime::from_millis(self.unwrapper.unwrap(timestamp));
+        match parsed {
+            Ok(tag) => {
+                let ticks = i64::from(tag.offset_nanos) * TICKS_PER_SECOND / NANOS_PER_SECOND;
+                time = time + MediaTime::from_ticks(ticks);
+            }
+            Err(error) => self.damaged(error.to_string()),
         }
+        for part in parts.drain(..) {
+            self.handle_part(kind, time, part);
+        }
+        self.parts = parts;
         self.release();
     }
 
@@ -100,62 +121,71 @@ impl RtmpSource {
         self.last_problem.as_deref()
     }
 
-    fn handle_audio(&mut self, time: MediaTime, body: &Bytes) {
-        match parse_audio_tag(body) {
-            Ok(AudioTag::AacSequenceHeader(raw)) => match AudioSpecificConfig::parse(raw) {
-                Ok(config) => self.set_track(TrackId::AUDIO, CodecParameters::Aac(config)),
-                Err(error) => self.damaged(format!("AAC header: {error}")),
-            },
-            Ok(AudioTag::AacFrame(payload)) => self.push(TrackKind::Audio, time, MediaTime::ZERO, true, payload),
-            Ok(AudioTag::Unsupported(format)) => {
-                self.unsupported(format!("sound format {format} is not carried; set the encoder to AAC"));
-            }
-            Ok(_) => {}
-            Err(error) => self.damaged(error.to_string()),
-        }
-    }
-
-    fn handle_video(&mut self, time: MediaTime, body: &Bytes) {
-        match parse_video_tag(body) {
-            Ok(VideoTag::AvcSequenceHeader(raw)) => match AvcDecoderConfig::parse(raw) {
-                Ok(config) => self.set_track(TrackId::VIDEO, CodecParameters::H264(config)),
-                Err(error) => self.damaged(format!("H.264 header: {error}")),
-            },
-            Ok(VideoTag::AvcFrame { keyframe, composition_time_ms, payload }) => {
-                let composition = MediaTime::from_millis(composition_time_ms.into());
-                self.push(TrackKind::Video, time, composition, keyframe, payload);
-            }
-            Ok(VideoTag::Unsupported(codec)) => {
-                self.unsupported(format!("video codec {codec} is not carried; set the encoder to H.264"));
-            }
-            Ok(_) => {}
-            Err(error) => self.damaged(error.to_string()),
-        }
-    }
-
-    fn set_track(&mut self, id: TrackId, codec: CodecParameters) {
-        let track = Track { id, codec };
-        // Encoders repeat their headers; only a real change makes a new set.
-        if self.tracks.get(id) != Some(&track) {
-            let mut tracks = Tracks::clone(&self.tracks);
-            tracks.set(track);
-            self.tracks = Arc::new(tracks);
-        }
-    }
-
-    fn push(&mut self, kind: TrackKind, time: MediaTime, composition: MediaTime, random_access: bool, payload: Bytes) {
-        let (track, place) = match kind {
-            TrackKind::Video => (TrackId::VIDEO, 0),
-            TrackKind::Audio => (TrackId::AUDIO, 1),
+    fn handle_part(&mut self, kind: TrackKind, time: MediaTime, part: TagPart) {
+        let TagPart { track, codec, content } = part;
+        let id = TrackId::at(kind, track).filter(|id| self.tracks.get(*id).is_some() || self.tracks.len() < MAX_TRACKS);
+        let Some(id) = id else {
+            return self.unsupported(format!("track {track} is one too many; {MAX_TRACKS} tracks are carried"));
         };
-        if self.tracks.get(track).is_none() {
-            self.counters.headless_count += 1;
-            return;
+        match content {
+            TagContent::Config(raw) => match read_config(codec, raw) {
+                Ok(codec) => self.set_codec(id, codec),
+                Err(error) => self.damaged(error),
+            },
+            TagContent::Frame { keyframe, composition_time_ms, payload } if !payload.is_empty() => {
+                if let Some(codec) = config_in_frame(codec, &payload) {
+                    self.set_codec(id, codec);
+                }
+                if self.tracks.get(id).is_none_or(|track| TagCodec::of(&track.codec) != Some(codec)) {
+                    self.counters.headless_count += 1;
+                    return;
+                }
+                self.push(id, kind, time, MediaTime::from_millis(composition_time_ms.into()), keyframe, payload);
+            }
+            TagContent::ColourInfo(raw) => self.set_colour_info(id, raw),
+            TagContent::Unread => {
+                let instead = if kind == TrackKind::Video { "H.264, HEVC, AV1 or VP9" } else { "AAC or Opus" };
+                self.unsupported(format!("{codec} is not carried; set the encoder to {instead}"));
+            }
+            _ => {}
         }
+    }
+
+    /// Encoders repeat their headers; only a real change makes a new set.
+    fn set_codec(&mut self, id: TrackId, codec: CodecParameters) {
+        let old = self.tracks.get(id);
+        if old.is_none_or(|old| old.codec != codec) {
+            let colour_info = old.and_then(|old| old.colour_info.clone());
+            self.set_track(Track { colour_info, ..Track::new(id, codec) });
+        }
+    }
+
+    fn set_colour_info(&mut self, id: TrackId, raw: Bytes) {
+        if let Some(track) = self.tracks.get(id).filter(|track| track.colour_info.as_ref() != Some(&raw)) {
+            self.set_track(Track { colour_info: Some(raw), ..track.clone() });
+        }
+    }
+
+    fn set_track(&mut self, track: Track) {
+        let mut tracks = Tracks::clone(&self.tracks);
+        tracks.set(track);
+        self.tracks = Arc::new(tracks);
+    }
+
+    fn push(
+        &mut self,
+        track: TrackId,
+        kind: TrackKind,
+        time: MediaTime,
+        composition: MediaTime,
+        random_access: bool,
+        payload: Bytes,
+    ) {
         let mapped = self.timeline.map(time);
-        let dts = self.last_dts[place].map_or(mapped, |last| last.max(mapped));
+        let last = self.last_dts.entry(track).or_insert(mapped);
+        let dts = mapped.max(*last);
+        *last = dts;
         self.counters.backward_count += u64::from(dts != mapped);
-        self.last_dts[place] = Some(dts);
         let packet = Packet { track, kind, dts, pts: dts + composition, random_access, payload };
         match &mut self.gathering {
             Some(waiting) => waiting.push_back(packet),
@@ -166,16 +196,22 @@ impl RtmpSource {
     /// Ends the waiting at the start once all announced tracks are known, or time is up.
     fn release(&mut self) {
         let Some(waiting) = &self.gathering else { return };
-        let announced = |told: Option<bool>| told.unwrap_or(true);
         let metadata = self.metadata.as_ref();
-        let wants_video = announced(metadata.and_then(|metadata| metadata.has_video));
-        let wants_audio = announced(metadata.and_then(|metadata| metadata.has_audio));
+        let (has_video, has_audio) = metadata.map_or((None, None), |told| (told.has_video, told.has_audio));
+        let more = metadata.map_or((0, 0), |told| (told.more_video_tracks, told.more_audio_tracks));
+        let is_complete = |kind, announced: Option<bool>, more: usize| {
+            let wanted = (usize::from(announced.unwrap_or(true)) + more).min(MAX_TRACKS);
+            self.tracks.iter().filter(|track| track.codec.kind() == kind).count() >= wanted
+        };
         let complete =
-            (!wants_video || self.tracks.has(TrackKind::Video)) && (!wants_audio || self.tracks.has(TrackKind::Audio));
+            is_complete(TrackKind::Video, has_video, more.0) && is_complete(TrackKind::Audio, has_audio, more.1);
         let length = match (waiting.front(), waiting.back()) {
             (Some(first), Some(last)) => last.dts - first.dts,
             _ => MediaTime::ZERO,
         };
+        // Where there are further tracks more may come whose first frame tells what they are.
+        let has_more = self.tracks.iter().any(|track| track.id.place() > 0);
+        let complete = complete && (!has_more || length >= GATHER_MORE);
         if (complete && !waiting.is_empty()) || length >= GATHER_LENGTH || waiting.len() >= GATHER_PACKETS {
             let tracks = &self.tracks;
             self.ready.extend(self.gathering.take().into_iter().flatten().map(|packet| (packet, tracks.clone())));
@@ -195,20 +231,22 @@ impl RtmpSource {
 
 #[cfg(test)]
 mod tests {
+    use waverant_media::testing::{AC3_FRAME_START, AV1_RECORD, AVC_RECORD, HEVC_RECORD, OPUS_HEADER};
+
     use super::*;
 
-    const AVC_HEADER: &[u8] = &[
-        0x17, 0, 0, 0, 0, 1, 0x42, 0xc0, 0x1f, 0xff, 0xe1, 0, 10, 0x67, 0x42, 0xc0, 0x1f, 0xda, 0x01, 0x40, 0x16, 0xe8,
-        0x40, 1, 0, 4, 0x68, 0xce, 0x3c, 0x80,
-    ];
     const AAC_HEADER: &[u8] = &[0xaf, 0, 0x11, 0x90];
 
-    fn video(source: &mut RtmpSource, time: u32, body: &'static [u8]) {
-        source.handle_media(MediaKind::Video, Timestamp(time), &Bytes::from_static(body));
+    fn avc_header() -> Vec<u8> {
+        [&[0x17, 0, 0, 0, 0], AVC_RECORD].concat()
     }
 
-    fn audio(source: &mut RtmpSource, time: u32, body: &'static [u8]) {
-        source.handle_media(MediaKind::Audio, Timestamp(time), &Bytes::from_static(body));
+    fn video(source: &mut RtmpSource, time: u32, body: &[u8]) {
+        source.handle_media(MediaKind::Video, Timestamp(time), &Bytes::copy_from_slice(body));
+    }
+
+    fn audio(source: &mut RtmpSource, time: u32, body: &[u8]) {
+        source.handle_media(MediaKind::Audio, Timestamp(time), &Bytes::copy_from_slice(body));
     }
 
     fn packets(source: &mut RtmpSource) -> Vec<(Packet, Arc<Tracks>)> {
@@ -217,7 +255,7 @@ mod tests {
 
     fn started() -> RtmpSource {
         let mut source = RtmpSource::new();
-        video(&mut source, 1000, AVC_HEADER);
+        video(&mut source, 1000, &avc_header());
         audio(&mut source, 1000, AAC_HEADER);
         source
     }
@@ -237,7 +275,7 @@ mod tests {
     #[test]
     fn the_start_waits_for_the_sound_header() {
         let mut source = RtmpSource::new();
-        video(&mut source, 0, AVC_HEADER);
+        video(&mut source, 0, &avc_header());
         video(&mut source, 0, &[0x17, 1, 0, 0, 0, 1]);
         assert_eq!(source.poll_packet(), None);
         audio(&mut source, 0, AAC_HEADER);
@@ -249,7 +287,7 @@ mod tests {
     #[test]
     fn a_source_without_sound_starts_when_it_says_so_or_after_a_second() {
         let mut source = RtmpSource::new();
-        video(&mut source, 0, AVC_HEADER);
+        video(&mut source, 0, &avc_header());
         for time in [0, 500, 990] {
             video(&mut source, time, &[0x17, 1, 0, 0, 0, 1]);
             assert_eq!(source.poll_packet(), None);
@@ -259,7 +297,7 @@ mod tests {
 
         let mut source = RtmpSource::new();
         source.handle_metadata(StreamMetadata { has_audio: Some(false), ..StreamMetadata::default() });
-        video(&mut source, 0, AVC_HEADER);
+        video(&mut source, 0, &avc_header());
         video(&mut source, 0, &[0x17, 1, 0, 0, 0, 1]);
         assert_eq!(packets(&mut source).len(), 1);
     }
@@ -268,27 +306,118 @@ mod tests {
     fn repeated_headers_change_nothing_and_changed_ones_do() {
         let mut source = started();
         video(&mut source, 1000, &[0x17, 1, 0, 0, 0, 1]);
-        video(&mut source, 1040, AVC_HEADER);
+        video(&mut source, 1040, &avc_header());
         video(&mut source, 1040, &[0x27, 1, 0, 0, 0, 1]);
         audio(&mut source, 1080, &[0xaf, 0, 0x12, 0x10]);
         audio(&mut source, 1080, &[0xaf, 1, 1]);
         let got = packets(&mut source);
         assert!(Arc::ptr_eq(&got[0].1, &got[1].1));
         assert!(!Arc::ptr_eq(&got[1].1, &got[2].1));
-        assert_eq!(got[2].1.aac().unwrap().sample_rate(), 44_100);
+        assert_eq!(got[2].1.first(TrackKind::Audio).unwrap().codec.sound().unwrap().sample_rate, 44_100);
+    }
+
+    #[test]
+    fn codecs_named_by_letters_become_tracks() {
+        let mut source = RtmpSource::new();
+        video(&mut source, 0, &[b"\x90hvc1", HEVC_RECORD].concat());
+        audio(&mut source, 0, &[b"\x90Opus", OPUS_HEADER].concat());
+        video(&mut source, 0, b"\x91hvc1\x00\x00\x21picture");
+        audio(&mut source, 5, b"\x91Opussound");
+        let got = packets(&mut source);
+        assert_eq!(got[0].1.to_string(), "HEVC + Opus");
+        assert_eq!((&got[0].0.payload[..], got[0].0.pts.millis()), (&b"picture"[..], 33));
+        assert_eq!(&got[1].0.payload[..], b"sound");
+        video(&mut source, 40, &[b"\x90av01", AV1_RECORD].concat());
+        video(&mut source, 40, b"\x91av01obu");
+        assert_eq!(packets(&mut source)[0].1.to_string(), "AV1 + Opus");
+    }
+
+    #[test]
+    fn tracks_of_one_message_become_packets_of_their_own() {
+        let mut source = started();
+        let headers = [&b"\x95\x10mp4a"[..], &[0, 0, 0, 2, 0x11, 0x90, 1, 0, 0, 2, 0x12, 0x10, 2, 0, 0, 2, 0x11, 0x88]];
+        audio(&mut source, 0, &headers.concat());
+        audio(&mut source, 0, b"\x95\x11mp4a\x00\x00\x00\x01a\x01\x00\x00\x02bb\x02\x00\x00\x01c");
+        assert_eq!(source.poll_packet(), None, "more tracks may come");
+        audio(&mut source, 100, b"\x95\x11mp4a\x00\x00\x00\x01a\x01\x00\x00\x02bb\x02\x00\x00\x01c");
+        let got = packets(&mut source);
+        let tracks: Vec<u8> = got.iter().map(|(packet, _)| packet.track.place()).collect();
+        assert_eq!(tracks, [0, 1, 2, 0, 1, 2]);
+        assert_eq!(got[1].0.payload, "bb");
+        assert_eq!(got[2].1.iter().filter(|track| track.codec.kind() == TrackKind::Audio).count(), 3);
+    }
+
+    #[test]
+    fn sound_without_a_header_tells_its_form_itself() {
+        let mut source = RtmpSource::new();
+        video(&mut source, 0, &avc_header());
+        audio(&mut source, 0, &[b"\x91ac-3", AC3_FRAME_START].concat());
+        let got = packets(&mut source);
+        assert_eq!(got[0].1.first(TrackKind::Audio).unwrap().codec.sound().unwrap().channel_count, 6);
+        audio(&mut source, 30, &[0x2f, 0xff, 0xfb, 0x90, 0x00]);
+        assert_eq!(packets(&mut source)[0].1.to_string(), "H.264 + MP3");
+    }
+
+    #[test]
+    fn the_start_waits_for_announced_tracks() {
+        let mut source = RtmpSource::new();
+        source.handle_metadata(StreamMetadata { more_audio_tracks: 1, ..StreamMetadata::default() });
+        video(&mut source, 0, &avc_header());
+        audio(&mut source, 0, AAC_HEADER);
+        audio(&mut source, 0, &[0xaf, 1, 1]);
+        assert_eq!(source.poll_packet(), None);
+        audio(&mut source, 0, &[b"\x95\x01ac-3\x01", AC3_FRAME_START].concat());
+        audio(&mut source, 100, &[0xaf, 1, 1]);
+        assert!(packets(&mut source).iter().all(|(_, tracks)| tracks.len() == 3));
+    }
+
+    #[test]
+    fn colour_metadata_stays_with_its_track() {
+        let mut source = RtmpSource::new();
+        video(&mut source, 0, &[b"\x90hvc1", HEVC_RECORD].concat());
+        audio(&mut source, 0, AAC_HEADER);
+        video(&mut source, 0, b"\x94hvc1\x02\x00\x09colorInfo\x05");
+        let before = source.tracks().clone();
+        assert!(before.first(TrackKind::Video).unwrap().colour_info.is_some());
+        video(&mut source, 0, b"\x94hvc1\x02\x00\x09colorInfo\x05");
+        video(&mut source, 0, &[b"\x90hvc1", HEVC_RECORD].concat());
+        assert!(Arc::ptr_eq(source.tracks(), &before), "the same again is no change");
+    }
+
+    #[test]
+    fn nanoseconds_count() {
+        let mut source = started();
+        video(&mut source, 1000, &[0x17, 1, 0, 0, 0, 1]);
+        video(&mut source, 1000, b"\xa7\x02\x07\xa1\x20\x03avc1x");
+        let got = packets(&mut source);
+        assert_eq!((got[1].0.dts - got[0].0.dts).ticks(), 45, "half a millisecond");
     }
 
     #[test]
     fn what_cannot_be_used_is_counted_and_named() {
         let mut source = started();
-        audio(&mut source, 0, &[0x2f, 1, 2, 3]);
-        assert_eq!(source.last_problem(), Some("sound format 2 is not carried; set the encoder to AAC"));
+        audio(&mut source, 0, &[0xb6, 1, 2, 3]);
+        assert_eq!(source.last_problem(), Some("sound format 11 is not carried; set the encoder to AAC or Opus"));
+        video(&mut source, 0, b"\x91zz99picture");
+        let told = "codec `zz99` is not carried; set the encoder to H.264, HEVC, AV1 or VP9";
+        assert_eq!(source.last_problem(), Some(told));
         video(&mut source, 0, &[0x17, 9, 0, 0, 0]);
-        assert_eq!(source.counters().unsupported_count, 1);
-        assert_eq!(source.counters().damaged_count, 1);
+        video(&mut source, 0, b"\x90hvc1\x01\x02");
+        assert_eq!(source.last_problem(), Some("HEVC header: it is cut short: the structure ends 80 bits too early"));
+        audio(&mut source, 0, b"\x95\x01mp4a\xffx");
+        assert_eq!(source.last_problem(), Some("track 255 is one too many; 16 tracks are carried"));
+        assert_eq!(source.counters().unsupported_count, 3);
+        assert_eq!(source.counters().damaged_count, 2);
         let mut headless = RtmpSource::new();
         video(&mut headless, 0, &[0x17, 1, 0, 0, 0, 1]);
         assert_eq!(headless.counters().headless_count, 1);
+    }
+
+    #[test]
+    fn a_frame_of_another_codec_than_its_header_is_headless() {
+        let mut source = started();
+        video(&mut source, 0, b"\x93hvc1x");
+        assert_eq!((source.counters().headless_count, packets(&mut source).len()), (1, 0));
     }
 
     #[test]
@@ -307,7 +436,7 @@ mod tests {
         let mut source = started();
         video(&mut source, 5000, &[0x17, 1, 0, 0, 0, 1]);
         source.resume_after(Duration::from_secs(2));
-        video(&mut source, 0, AVC_HEADER);
+        video(&mut source, 0, &avc_header());
         video(&mut source, 0, &[0x17, 1, 0, 0, 0, 1]);
         let times: Vec<i64> = packets(&mut source).iter().map(|(packet, _)| packet.dts.millis()).collect();
         assert_eq!(times, [0, 2000]);

@@ -10,7 +10,11 @@ mod tests;
 
 use thiserror::Error;
 
+use crate::amf3::Amf3Error;
+
 pub(crate) use read::decode_all;
+#[cfg(test)]
+pub(crate) use tests::any_value;
 pub(crate) use write::encode_all;
 
 /// Objects and arrays may nest this deep. Commands of real peers need 3.
@@ -38,6 +42,8 @@ mod marker {
     pub(super) const UNSUPPORTED: u8 = 0x0d;
     pub(super) const XML: u8 = 0x0f;
     pub(super) const TYPED_OBJECT: u8 = 0x10;
+    /// One AMF3 value follows.
+    pub(super) const AMF3: u8 = 0x11;
 }
 
 /// Why bytes are not AMF0.
@@ -47,7 +53,10 @@ pub enum Amf0Error {
     /// A value reaches past the end.
     #[error("a value ends after the message does")]
     Truncated,
-    /// A marker that the format reserves or that belongs to AMF3.
+    /// An AMF3 value inside is damaged.
+    #[error("AMF3: {0}")]
+    Amf3(#[from] Amf3Error),
+    /// A marker that the format reserves.
     #[error("type marker {0:#04x} is not an AMF0 value")]
     Marker(u8),
     /// A string is not UTF-8.
@@ -77,6 +86,8 @@ pub enum Value {
     EcmaArray(Vec<(String, Self)>),
     /// Values by place.
     StrictArray(Vec<Self>),
+    /// Bytes; AMF0 has none and is sent text in their place.
+    Bytes(Vec<u8>),
     /// Milliseconds since 1970 UTC.
     Date(f64),
     /// An XML document.

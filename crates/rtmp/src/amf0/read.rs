@@ -1,3 +1,5 @@
+use crate::amf3;
+
 use super::{Amf0Error, MAX_DEPTH, MAX_VALUES, Value, marker};
 
 /// Reads values until the bytes end.
@@ -82,6 +84,11 @@ impl<'a> Reader<'a> {
                 Value::Date(millis)
             }
             marker::REFERENCE => Value::Reference(u16::from_be_bytes(self.array()?)),
+            marker::AMF3 => {
+                let (value, rest) = amf3::decode_one(self.rest)?;
+                self.rest = rest;
+                value
+            }
             marker::NULL => Value::Null,
             marker::UNDEFINED | marker::UNSUPPORTED => Value::Undefined,
             other => return Err(Amf0Error::Marker(other)),

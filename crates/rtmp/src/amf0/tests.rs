@@ -2,6 +2,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 
 use super::{Amf0Error, MAX_DEPTH, Value, decode_all, encode_all};
+use crate::amf3::Amf3Error;
 
 /// Bytes by hand from AMF0, 2.2 to 2.18.
 #[rstest]
@@ -16,16 +17,18 @@ use super::{Amf0Error, MAX_DEPTH, Value, decode_all, encode_all};
 #[case::long_string(b"\x0c\x00\x00\x00\x02hi", Value::from("hi"))]
 #[case::reference(&[7, 1, 2], Value::Reference(0x102))]
 #[case::unsupported(&[0x0d], Value::Undefined)]
+#[case::amf3_inside(b"\x11\x0a\x0b\x01\x03a\x03\x01", Value::Object(vec![("a".into(), Value::Boolean(true))]))]
 fn reads(#[case] bytes: &[u8], #[case] expected: Value) {
     assert_eq!(decode_all(bytes), Ok(vec![expected]));
     for length in 1..bytes.len() {
-        assert_eq!(decode_all(&bytes[..length]), Err(Amf0Error::Truncated), "cut at {length}");
+        let cut = decode_all(&bytes[..length]);
+        assert!(matches!(cut, Err(Amf0Error::Truncated | Amf0Error::Amf3(Amf3Error::Truncated))), "cut at {length}");
     }
 }
 
 #[rstest]
 #[case::reserved_marker(&[0x04], Amf0Error::Marker(4))]
-#[case::amf3(&[0x11, 1], Amf0Error::Marker(0x11))]
+#[case::amf3(&[0x11, 0x12], Amf0Error::Amf3(Amf3Error::Marker(0x12)))]
 #[case::not_utf8(&[2, 0, 1, 0xff], Amf0Error::NotUtf8)]
 #[case::array_of_four_billion(&[0x0a, 0xff, 0xff, 0xff, 0xff], Amf0Error::Truncated)]
 fn refuses(#[case] bytes: &[u8], #[case] expected: Amf0Error) {
@@ -47,7 +50,7 @@ fn text_beyond_16_bits_takes_the_long_form() {
     assert_eq!(decode_all(&bytes), Ok(vec![text]));
 }
 
-fn any_value() -> impl Strategy<Value = Value> {
+pub(crate) fn any_value() -> impl Strategy<Value = Value> {
     let name = "[a-z]{1,8}";
     let leaf = prop_oneof![
         any::<i32>().prop_map(|number| Value::Number(number.into())),
@@ -72,6 +75,14 @@ proptest! {
     #[test]
     fn values_come_back(values in proptest::collection::vec(any_value(), 0..4)) {
         prop_assert_eq!(decode_all(&encode_all(&values)), Ok(values));
+    }
+
+    #[test]
+    fn a_flipped_bit_is_survived(values in proptest::collection::vec(any_value(), 1..4), at: usize, bit in 0u8..8) {
+        let mut bytes = encode_all(&values);
+        let at = at % bytes.len();
+        bytes[at] ^= 1 << bit;
+        let _ = decode_all(&bytes);
     }
 
     #[test]

@@ -43,6 +43,7 @@ fn encode(value: &Value, out: &mut Vec<u8>) {
             out.push(marker::XML);
             encode_long(text, out);
         }
+        Value::Bytes(bytes) => encode_text(&String::from_utf8_lossy(bytes), out),
         Value::Reference(place) => {
             out.push(marker::REFERENCE);
             out.extend(place.to_be_bytes());

@@ -16,67 +16,6 @@ fn decode(bytes: &[u8], chunk_size: u32, cut: usize) -> Vec<Message> {
     messages
 }
 
-/// By hand from RTMP 1.0, 5.3.2.1: four audio messages of 32 bytes, header types 0, 2, 3, 3.
-#[test]
-fn audio_example_of_the_specification() {
-    let body = [9u8; 32];
-    let mut bytes = vec![3, 0, 3, 0xe8, 0, 0, 32, 8, 0x39, 0x30, 0, 0];
-    bytes.extend(body);
-    bytes.extend([0x83, 0, 0, 20]);
-    bytes.extend(body);
-    for _ in 0..2 {
-        bytes.push(0xc3);
-        bytes.extend(body);
-    }
-    for cut in 1..bytes.len() {
-        let messages = decode(&bytes, 128, cut);
-        let times: Vec<u32> = messages.iter().map(|message| message.timestamp.0).collect();
-        assert_eq!(times, [1000, 1020, 1040, 1060]);
-        assert!(messages.iter().all(|message| message.message_stream == 12345 && message.payload == body[..]));
-    }
-}
-
-/// By hand from RTMP 1.0, 5.3.2.2: a video message of 307 bytes in chunks of 128.
-#[test]
-fn video_example_of_the_specification() {
-    let body: Vec<u8> = (0..307u32).map(|n| n.to_be_bytes()[3]).collect();
-    let mut bytes = vec![4, 0, 3, 0xe8, 0, 1, 0x33, 9, 0x3a, 0x30, 0, 0];
-    bytes.extend(&body[..128]);
-    bytes.push(0xc4);
-    bytes.extend(&body[128..256]);
-    bytes.push(0xc4);
-    bytes.extend(&body[256..]);
-    let messages = decode(&bytes, 128, 50);
-    assert_eq!(messages.len(), 1);
-    assert_eq!(messages[0].payload, body);
-    assert_eq!(messages[0].message_stream, 12346);
-}
-
-/// Some clients open chunk stream 2 with a type 1 header; the delta then counts from 0.
-#[test]
-fn a_stream_may_open_with_a_type_1_header() {
-    let bytes = [0x42, 0, 0, 0, 0, 0, 4, 3, 0, 0, 1, 0, 0x82, 0, 0, 5, 0, 0, 2, 0];
-    let messages = decode(&bytes, 128, 3);
-    let times: Vec<u32> = messages.iter().map(|message| message.timestamp.0).collect();
-    assert_eq!(times, [0, 5]);
-}
-
-/// Extended timestamps stand again in each type 3 continuation.
-#[test]
-fn extended_timestamps_are_repeated_in_continuations() {
-    let time = 0x0123_4567u32.to_be_bytes();
-    let mut bytes = vec![4, 0xff, 0xff, 0xff, 0, 0, 200, 9, 1, 0, 0, 0];
-    bytes.extend(time);
-    bytes.extend([1; 128]);
-    bytes.push(0xc4);
-    bytes.extend(time);
-    bytes.extend([2; 72]);
-    let messages = decode(&bytes, 128, 1);
-    assert_eq!(messages.len(), 1);
-    assert_eq!(messages[0].timestamp, Timestamp(0x0123_4567));
-    assert_eq!(messages[0].payload[127..129], [1, 2]);
-}
-
 #[test]
 fn an_aborted_message_makes_room_for_the_next() {
     let mut decoder = ChunkDecoder::new(1 << 20);

@@ -3,5 +3,9 @@
 mod chunks;
 mod commands;
 mod faults;
+mod links;
 mod pair;
+mod play;
 mod publish;
+mod turns;
+mod vectors;

@@ -3,8 +3,8 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 
 use crate::{
-    ClientConfig, ClientConnection, ClientEvent, ClientTarget, Error, Refusal, ServerConfig, ServerConnection,
-    ServerEvent,
+    ClientConfig, ClientConnection, ClientEvent, ClientPurpose, ClientTarget, Error, Greeting, MediaKind, Refusal,
+    ServerConfig, ServerConnection, ServerEvent,
 };
 
 /// A server and a client joined by a link that cuts data into pieces of `cut` bytes.
@@ -20,17 +20,22 @@ pub(super) struct Pair {
 }
 
 impl Pair {
-    #[expect(clippy::disallowed_methods, reason = "one start instant is taken, then only added to")]
     pub(super) fn new(cut: usize) -> Self {
+        Self::with(cut, ClientPurpose::Publish, Greeting::Plain)
+    }
+
+    #[expect(clippy::disallowed_methods, reason = "one start instant is taken, then only added to")]
+    pub(super) fn with(cut: usize, purpose: ClientPurpose, greeting: Greeting) -> Self {
         let now = Instant::now();
         let target = ClientTarget {
+            purpose,
             app: "live".into(),
             tc_url: "rtmp://relay.test/live".into(),
             stream_name: "k7f2-secret?edge=1".into(),
         };
         Self {
             server: ServerConnection::new(ServerConfig::default(), now),
-            client: ClientConnection::new(ClientConfig::default(), target, now),
+            client: ClientConnection::new(ClientConfig { greeting, ..ClientConfig::default() }, target, now),
             now,
             server_events: Vec::new(),
             client_events: Vec::new(),
@@ -61,16 +66,28 @@ impl Pair {
         panic!("the two sides never come to rest");
     }
 
-    fn collect_server_events(&mut self) {
+    pub(super) fn collect_server_events(&mut self) {
         while let Some(event) = self.server.poll_event() {
-            if matches!(event, ServerEvent::PublishRequested(_)) {
-                match &self.refusal {
-                    Some(refusal) => self.server.refuse_publish(refusal).expect("a request waits"),
-                    None => self.server.accept_publish(self.now).expect("a request waits"),
+            let answered = match (&event, &self.refusal) {
+                (ServerEvent::PublishRequested(request) | ServerEvent::PlayRequested(request), Some(refusal)) => {
+                    self.server.refuse(request.stream, refusal)
                 }
-            }
+                (ServerEvent::PublishRequested(request), None) => self.server.accept_publish(self.now, request.stream),
+                (ServerEvent::PlayRequested(request), None) => self.server.accept_play(self.now, request.stream),
+                _ => Ok(()),
+            };
+            answered.expect("a request waits");
             self.server_events.push(event);
         }
+    }
+
+    /// The media that reached the server: kind, timestamp, body.
+    pub(super) fn media(&self) -> Vec<(MediaKind, u32, Bytes)> {
+        let media = self.server_events.iter().filter_map(|event| match event {
+            ServerEvent::Media { kind, timestamp, body, .. } => Some((*kind, timestamp.0, body.clone())),
+            _ => None,
+        });
+        media.collect()
     }
 
     pub(super) fn pass(&mut self, time: Duration) -> Result<(), Error> {

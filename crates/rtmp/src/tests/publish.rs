@@ -2,15 +2,18 @@ use bytes::Bytes;
 use rstest::rstest;
 
 use super::pair::Pair;
-use crate::{ClientEvent, MediaKind, Refusal, ServerEvent, StreamMetadataBuilder, Timestamp};
+use crate::{
+    ClientEvent, ClientPurpose, Greeting, MediaKind, MediaOutput, Refusal, ServerEvent, StreamMetadataBuilder,
+    StreamRates, Timestamp,
+};
 
 #[rstest]
-#[case::byte_by_byte(1)]
-#[case::odd_pieces(7)]
-#[case::a_segment(1448)]
-#[case::all_at_once(usize::MAX)]
-fn media_arrives_as_it_was_sent(#[case] cut: usize) {
-    let mut pair = Pair::new(cut);
+#[case::byte_by_byte(1, Greeting::Plain)]
+#[case::odd_pieces(7, Greeting::Digest)]
+#[case::a_segment(1448, Greeting::Plain)]
+#[case::all_at_once(usize::MAX, Greeting::Digest)]
+fn media_arrives_as_it_was_sent(#[case] cut: usize, #[case] greeting: Greeting) {
+    let mut pair = Pair::with(cut, ClientPurpose::Publish, greeting);
     pair.drive();
     assert_eq!(pair.client_events, [ClientEvent::Publishing]);
     let keyframe = Bytes::from((0..200_000u32).map(|n| (n % 253) as u8).collect::<Vec<_>>());
@@ -21,14 +24,6 @@ fn media_arrives_as_it_was_sent(#[case] cut: usize) {
         pair.client.send_audio(Timestamp(time + 5), &[0xaf, 1], payload).unwrap();
     }
     pair.drive();
-    let media: Vec<_> = pair
-        .server_events
-        .iter()
-        .filter_map(|event| match event {
-            ServerEvent::Media { kind, timestamp, body } => Some((*kind, timestamp.0, body.clone())),
-            _ => None,
-        })
-        .collect();
     let expected: Vec<_> = sent
         .iter()
         .flat_map(|(time, payload)| {
@@ -37,7 +32,7 @@ fn media_arrives_as_it_was_sent(#[case] cut: usize) {
             [(MediaKind::Video, *time, Bytes::from(video)), (MediaKind::Audio, time + 5, Bytes::from(audio))]
         })
         .collect();
-    assert_eq!(media, expected);
+    assert_eq!(pair.media(), expected);
 }
 
 #[test]
@@ -45,9 +40,10 @@ fn the_request_holds_what_the_encoder_was_given() {
     let mut pair = Pair::new(1000);
     pair.drive();
     let Some(ServerEvent::PublishRequested(request)) = pair.server_events.first() else { panic!("no request") };
-    assert_eq!(request.app, "live");
+    assert_eq!(request.connect.app, "live");
     assert_eq!(request.name, "k7f2-secret?edge=1");
-    assert_eq!(request.tc_url, "rtmp://relay.test/live");
+    assert_eq!(request.connect.tc_url, "rtmp://relay.test/live");
+    assert!(request.connect.capabilities.takes(*b"hvc1"));
 }
 
 #[test]
@@ -66,10 +62,10 @@ fn a_refused_publisher_is_told_and_the_server_closes() {
 fn metadata_arrives() {
     let mut pair = Pair::new(1000);
     pair.drive();
-    let metadata = StreamMetadataBuilder::new(&Default::default(), None, "Regatta van");
-    pair.client.send_metadata(Timestamp(0), &metadata.encode()).unwrap();
+    let metadata = StreamMetadataBuilder::new(&Default::default(), StreamRates::default(), "Regatta van");
+    pair.client.send_data(Timestamp(0), &metadata.encode_for_server()).unwrap();
     pair.drive();
-    let Some(ServerEvent::Metadata(metadata)) = pair.server_events.last() else { panic!("no metadata") };
+    let Some(ServerEvent::Metadata { metadata, .. }) = pair.server_events.last() else { panic!("no metadata") };
     assert_eq!(metadata.encoder.as_deref(), Some("Regatta van"));
 }
 
@@ -79,7 +75,7 @@ fn an_ended_stream_is_reported_once() {
     pair.drive();
     pair.client.close();
     pair.drive();
-    let ends = pair.server_events.iter().filter(|event| **event == ServerEvent::PublishEnded).count();
+    let ends = pair.server_events.iter().filter(|event| matches!(event, ServerEvent::PublishEnded { .. })).count();
     assert_eq!(ends, 1, "FCUnpublish and deleteStream both end the stream");
 }
 
@@ -87,7 +83,7 @@ fn an_ended_stream_is_reported_once() {
 fn a_server_that_ends_the_stream_is_heard() {
     let mut pair = Pair::new(1000);
     pair.drive();
-    pair.server.end_publish("The relay is stopping.");
+    pair.server.end_publish(1, "The relay is stopping.");
     pair.drive();
     let Some(ClientEvent::Refused { code, description }) = pair.client_events.last() else { panic!("no end") };
     assert_eq!(code, "NetStream.Unpublish.Success");
@@ -111,13 +107,6 @@ fn timestamps_pass_the_32_bit_wrap() {
     }
     pair.drive();
     let mut unwrapper = crate::TimestampUnwrapper::default();
-    let times: Vec<i64> = pair
-        .server_events
-        .iter()
-        .filter_map(|event| match event {
-            ServerEvent::Media { timestamp, .. } => Some(unwrapper.unwrap(*timestamp)),
-            _ => None,
-        })
-        .collect();
-    assert!(times.iter().copied().eq((0..hours).map(|hour| hour * 3_600_000)));
+    let times = pair.media().into_iter().map(|(_, timestamp, _)| unwrapper.unwrap(Timestamp(timestamp)));
+    assert!(times.eq((0..hours).map(|hour| hour * 3_600_000)));
 }

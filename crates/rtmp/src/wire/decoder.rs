@@ -1,4 +1,4 @@
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 
 use bytes::{Bytes, BytesMut};
 
@@ -26,11 +26,23 @@ pub(crate) struct ChunkDecoder {
     streams: HashMap<u32, StreamState>,
     /// Bytes of a header that the input cut off.
     partial: Vec<u8>,
+    /// Bytes that were taken for a header and turned out to be payload.
+    replay: VecDeque<u8>,
     /// The chunk whose payload is being read: its stream, and bytes to come.
     open: Option<(u32, usize)>,
     /// Bytes in messages that are not whole yet.
     held: usize,
     irregular_count: u64,
+    reading: ExtendedReading,
+}
+
+/// Whether type 3 chunks repeat the extended timestamp of their message. The specification says
+/// so (5.3.1.3), but some peers leave it out; the first such chunk of a connection tells.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum ExtendedReading {
+    Unknown,
+    Repeated,
+    LeftOut,
 }
 
 #[derive(Debug, Default)]
@@ -41,7 +53,8 @@ struct StreamState {
     length: u32,
     message_type: u8,
     message_stream: u32,
-    extended: bool,
+    /// The value of the extended timestamp, if the last header had one.
+    extended: Option<u32>,
     payload: BytesMut,
     in_message: bool,
 }
@@ -57,6 +70,8 @@ struct Header {
     message_type: u8,
     message_stream: u32,
     size: usize,
+    /// What this header showed about the peer.
+    reading: ExtendedReading,
 }
 
 impl ChunkDecoder {
@@ -66,15 +81,22 @@ impl ChunkDecoder {
             max_message,
             streams: HashMap::new(),
             partial: Vec::with_capacity(MAX_HEADER),
+            replay: VecDeque::new(),
             open: None,
             held: 0,
             irregular_count: 0,
+            reading: ExtendedReading::Unknown,
         }
     }
 
     /// Chunk streams that opened with a header other than type 0; counted, not refused.
     pub(crate) fn irregular_count(&self) -> u64 {
         self.irregular_count
+    }
+
+    /// From now on messages may be as long as this.
+    pub(crate) fn set_max_message(&mut self, max_message: u32) {
+        self.max_message = max_message;
     }
 
     /// Source: RTMP 1.0, 5.4.1
@@ -121,22 +143,35 @@ impl ChunkDecoder {
     /// Reads a chunk header, across calls if need be. False if the input ended within it.
     fn read_header(&mut self, input: &mut &[u8]) -> Result<bool, ChunkError> {
         if self.partial.is_empty()
+            && self.replay.is_empty()
             && let Some(header) = self.parse_header(input)
         {
             *input = &input[header.size..];
             self.begin_chunk(header)?;
             return Ok(true);
         }
-        while let Some((&byte, rest)) = input.split_first() {
-            *input = rest;
+        while let Some(byte) = self.next_byte(input) {
             self.partial.push(byte);
             if let Some(header) = self.parse_header(&self.partial) {
+                // What was held as a possible timestamp is payload, and comes before the rest.
+                for byte in self.partial.drain(header.size..).rev() {
+                    self.replay.push_front(byte);
+                }
                 self.partial.clear();
                 self.begin_chunk(header)?;
                 return Ok(true);
             }
         }
         Ok(false)
+    }
+
+    fn next_byte(&mut self, input: &mut &[u8]) -> Option<u8> {
+        if let Some(byte) = self.replay.pop_front() {
+            return Some(byte);
+        }
+        let (&byte, rest) = input.split_first()?;
+        *input = rest;
+        Some(byte)
     }
 
     /// Source: RTMP 1.0, 5.3.1.1 to 5.3.1.3
@@ -153,11 +188,12 @@ impl ChunkDecoder {
             format,
             stream,
             timestamp_field: 0,
-            extended: known.is_some_and(|state| state.extended),
+            extended: false,
             length: known.map_or(0, |state| state.length),
             message_type: known.map_or(0, |state| state.message_type),
             message_stream: known.map_or(0, |state| state.message_stream),
             size: 0,
+            reading: self.reading,
         };
         if format <= 2 {
             header.timestamp_field = read_u24(bytes, at)?;
@@ -177,13 +213,36 @@ impl ChunkDecoder {
         if header.extended {
             header.timestamp_field = u32::from_be_bytes(bytes.get(at..at + 4)?.try_into().ok()?);
             at += 4;
+        } else if let Some(expected) = known.and_then(|state| state.extended).filter(|_| format == 3) {
+            header.extended = true;
+            header.timestamp_field = expected;
+            header.reading = self.find_reading(expected, bytes.get(at..)?)?;
+            if header.reading == ExtendedReading::Repeated {
+                bytes.get(at..at + 4)?;
+                at += 4;
+            }
         }
         header.size = at;
         Some(header)
     }
 
+    /// Whether `expected` stands again at the start of `bytes`. None if too few bytes are there
+    /// to tell.
+    fn find_reading(&self, expected: u32, bytes: &[u8]) -> Option<ExtendedReading> {
+        if self.reading != ExtendedReading::Unknown {
+            return Some(self.reading);
+        }
+        let expected = expected.to_be_bytes();
+        let there = &bytes[..bytes.len().min(expected.len())];
+        if !expected.starts_with(there) {
+            return Some(ExtendedReading::LeftOut);
+        }
+        (there.len() == expected.len()).then_some(ExtendedReading::Repeated)
+    }
+
     fn begin_chunk(&mut self, header: Header) -> Result<(), ChunkError> {
         let stream = header.stream;
+        self.reading = header.reading;
         let is_new = !self.streams.contains_key(&stream);
         if is_new {
             if self.streams.len() >= MAX_STREAMS {
@@ -213,8 +272,15 @@ impl ChunkDecoder {
 
     /// Copies payload of the open chunk; returns the message that this completes.
     fn read_payload(&mut self, input: &mut &[u8]) -> Option<Message> {
-        let (stream, missing) = self.open?;
+        let (stream, mut missing) = self.open?;
         let state = self.streams.get_mut(&stream)?;
+        while missing > 0
+            && let Some(byte) = self.replay.pop_front()
+        {
+            state.payload.extend_from_slice(&[byte]);
+            self.held += 1;
+            missing -= 1;
+        }
         let count = missing.min(input.len());
         let (payload, rest) = input.split_at(count);
         state.payload.extend_from_slice(payload);
@@ -251,7 +317,7 @@ impl StreamState {
         self.length = header.length;
         self.message_type = header.message_type;
         self.message_stream = header.message_stream;
-        self.extended = header.extended;
+        self.extended = header.extended.then_some(header.timestamp_field);
         self.in_message = true;
         self.payload = BytesMut::with_capacity((header.length as usize).min(FIRST_RESERVE));
     }

@@ -19,6 +19,7 @@ pub(crate) mod message_type {
     pub(crate) const COMMAND_AMF3: u8 = 17;
     pub(crate) const DATA_AMF0: u8 = 18;
     pub(crate) const COMMAND_AMF0: u8 = 20;
+    pub(crate) const AGGREGATE: u8 = 22;
 }
 
 /// User control event numbers.
@@ -26,6 +27,8 @@ pub(crate) mod message_type {
 /// Source: RTMP 1.0, 7.1.7
 mod event_type {
     pub(super) const STREAM_BEGIN: u16 = 0;
+    pub(super) const STREAM_EOF: u16 = 1;
+    pub(super) const SET_BUFFER_LENGTH: u16 = 3;
     pub(super) const PING_REQUEST: u16 = 6;
     pub(super) const PING_RESPONSE: u16 = 7;
 }
@@ -60,6 +63,12 @@ pub(crate) struct Message {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum UserControl {
     StreamBegin(u32),
+    StreamEof(u32),
+    /// What a player keeps ahead, in milliseconds; of no use for live streams.
+    SetBufferLength {
+        stream: u32,
+        millis: u32,
+    },
     PingRequest(u32),
     PingResponse(u32),
     Other(u16),
@@ -118,6 +127,10 @@ fn decode_user_control(message: &Message) -> Result<UserControl, MessageError> {
     };
     Ok(match u16::from_be_bytes([high, low]) {
         event_type::STREAM_BEGIN => UserControl::StreamBegin(read_u32(message, 2)?),
+        event_type::STREAM_EOF => UserControl::StreamEof(read_u32(message, 2)?),
+        event_type::SET_BUFFER_LENGTH => {
+            UserControl::SetBufferLength { stream: read_u32(message, 2)?, millis: read_u32(message, 6)? }
+        }
         event_type::PING_REQUEST => UserControl::PingRequest(read_u32(message, 2)?),
         event_type::PING_RESPONSE => UserControl::PingResponse(read_u32(message, 2)?),
         other => UserControl::Other(other),
@@ -126,7 +139,12 @@ fn decode_user_control(message: &Message) -> Result<UserControl, MessageError> {
 
 fn encode_user_control(event: UserControl) -> Bytes {
     let (number, value) = match event {
+        UserControl::SetBufferLength { stream, millis } => {
+            let number = event_type::SET_BUFFER_LENGTH.to_be_bytes();
+            return [&number[..], &stream.to_be_bytes(), &millis.to_be_bytes()].concat().into();
+        }
         UserControl::StreamBegin(stream) => (event_type::STREAM_BEGIN, stream),
+        UserControl::StreamEof(stream) => (event_type::STREAM_EOF, stream),
         UserControl::PingRequest(time) => (event_type::PING_REQUEST, time),
         UserControl::PingResponse(time) => (event_type::PING_RESPONSE, time),
         UserControl::Other(number) => (number, 0),
@@ -162,6 +180,8 @@ mod tests {
     #[case::window(5, &[0, 0x26, 0x25, 0xa0], ControlMessage::WindowAcknowledgementSize(2_500_000))]
     #[case::bandwidth(6, &[0, 0, 0, 9, 1], ControlMessage::SetPeerBandwidth { window: 9, limit_type: 1 })]
     #[case::stream_begin(4, &[0, 0, 0, 0, 0, 1], ControlMessage::User(UserControl::StreamBegin(1)))]
+    #[case::stream_end(4, &[0, 1, 0, 0, 0, 1], ControlMessage::User(UserControl::StreamEof(1)))]
+    #[case::buffer_length(4, &[0, 3, 0, 0, 0, 1, 0, 0, 0, 9], ControlMessage::User(UserControl::SetBufferLength { stream: 1, millis: 9 }))]
     #[case::ping(4, &[0, 6, 0, 0, 0, 5], ControlMessage::User(UserControl::PingRequest(5)))]
     #[case::pong(4, &[0, 7, 0, 0, 0, 5], ControlMessage::User(UserControl::PingResponse(5)))]
     fn both_ways(#[case] message_type: u8, #[case] payload: &[u8], #[case] expected: ControlMessage) {

@@ -1,5 +1,6 @@
 //! Bytes: the handshake, chunks, and the messages that chunks carry.
 
+mod aggregate;
 mod chunk;
 mod decoder;
 mod encoder;
@@ -7,9 +8,10 @@ mod handshake;
 mod message;
 
 pub use chunk::ChunkError;
-pub use handshake::HandshakeError;
+pub use handshake::{Greeting, HandshakeError};
 pub use message::MessageError;
 
+pub(crate) use aggregate::Aggregate;
 pub(crate) use decoder::ChunkDecoder;
 pub(crate) use encoder::{ChunkEncoder, MessageHead};
 pub(crate) use handshake::{ClientHandshake, Progress, ServerHandshake};

@@ -9,7 +9,7 @@ use waverant_store::ChannelSettings;
 
 use super::auth::SignedIn;
 use super::error::Body;
-use super::model::{Channel, ChannelDestination, EncoderFields, NewKey, StreamKey};
+use super::model::{Channel, ChannelDestination, EncoderFields, KeyRight, NewKey, StreamKey};
 use super::{ApiError, ApiState};
 
 /// Hold time of a new channel.
@@ -23,6 +23,9 @@ const MAX_LABEL: usize = 96;
 
 /// The path part of the encoder's address.
 const APP: &str = "in";
+
+/// The path part of a player's address.
+const PLAYER_APP: &str = "out";
 
 /// A channel to be made.
 #[derive(Debug, Deserialize, ToSchema)]
@@ -53,6 +56,9 @@ pub(crate) struct ChangeChannel {
 pub(crate) struct AddKey {
     /// For whom: a person or a device.
     label: String,
+    /// What it opens the channel for. Default `publish`.
+    #[serde(default)]
+    right: KeyRight,
     /// When it stops opening the gate.
     #[serde(default, with = "time::serde::rfc3339::option")]
     expires_at: Option<OffsetDateTime>,
@@ -88,7 +94,7 @@ async fn describe(
     let all = state.house.store.channel_destinations().await?;
     let own = all.into_iter().filter(|destination| destination.channel_id == channel.id);
     let own = own.map(ChannelDestination::from).collect();
-    Ok(Channel::new(channel, encoder_address(state, headers), own))
+    Ok(Channel::new(channel, address(state, headers, APP), own))
 }
 
 /// List channels
@@ -102,7 +108,7 @@ pub(super) async fn list_channels(
     let channels = state.house.store.channels().await?.into_iter().map(|channel| {
         let own = all.iter().filter(|destination| destination.channel_id == channel.id).cloned();
         let own = own.map(ChannelDestination::from).collect();
-        Channel::new(channel, encoder_address(&state, &headers), own)
+        Channel::new(channel, address(&state, &headers, APP), own)
     });
     Ok(Json(channels.collect()))
 }
@@ -201,9 +207,16 @@ pub(super) async fn add_key(
     }
     let label = checked_text("label", &form.label, MAX_LABEL)?;
     let channel = state.house.store.channel(&name).await?;
-    let (key, secret) = state.house.store.add_key(channel.id, &label, now, form.expires_at).await?;
+    let (key, secret) = state.house.store.add_key(channel.id, form.right.into(), &label, now, form.expires_at).await?;
     state.house.reload().await?;
-    let encoder = EncoderFields { server: encoder_address(&state, &headers), key: secret.reveal().to_owned() };
+    let app = if form.right == KeyRight::Publish { APP } else { PLAYER_APP };
+    let server = address(&state, &headers, app);
+    let encoder = EncoderFields {
+        whole: format!("{server}/{}", secret.reveal()),
+        secure_server: secure_address(&state, &headers, app),
+        server,
+        key: secret.reveal().to_owned(),
+    };
     Ok((StatusCode::CREATED, Json(NewKey { key: key.into(), encoder })))
 }
 
@@ -265,13 +278,23 @@ pub(super) async fn end_session(
 }
 
 /// The address for the encoder's server field.
-pub(super) fn encoder_address(state: &ApiState, headers: &HeaderMap) -> String {
-    let asked = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or("127.0.0.1");
-    let host = if state.host.is_empty() { host_without_port(asked) } else { &state.host };
+fn address(state: &ApiState, headers: &HeaderMap, app: &str) -> String {
+    let host = shown_host(state, headers);
     match state.rtmp_port {
-        1935 => format!("rtmp://{host}/{APP}"),
-        port => format!("rtmp://{host}:{port}/{APP}"),
+        1935 => format!("rtmp://{host}/{app}"),
+        port => format!("rtmp://{host}:{port}/{app}"),
     }
+}
+
+/// The address for encoders that speak TLS, if that is offered.
+fn secure_address(state: &ApiState, headers: &HeaderMap, app: &str) -> Option<String> {
+    let host = shown_host(state, headers);
+    state.rtmps_port.map(|port| format!("rtmps://{host}:{port}/{app}"))
+}
+
+fn shown_host<'a>(state: &'a ApiState, headers: &'a HeaderMap) -> &'a str {
+    let asked = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or("127.0.0.1");
+    if state.host.is_empty() { host_without_port(asked) } else { &state.host }
 }
 
 fn host_without_port(host: &str) -> &str {

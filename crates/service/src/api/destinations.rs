@@ -11,12 +11,16 @@ use super::auth::SignedIn;
 use super::error::Body;
 use super::model::Destination;
 use super::{ApiError, ApiState};
+use crate::net::read_authority;
 
 /// The longest name that the records hold.
 const MAX_NAME: usize = 64;
 
 /// The longest address that the records hold.
 const MAX_ADDRESS: usize = 255;
+
+/// The longest chain of certificates; the records hold 64 KiB.
+const MAX_AUTHORITY: usize = 48 * 1024;
 
 /// The longest key that fits when sealed.
 const MAX_KEY: usize = 512;
@@ -26,8 +30,11 @@ const MAX_KEY: usize = 512;
 pub(crate) struct AddDestination {
     /// A name of your own.
     name: String,
-    /// Where it is, as in `rtmp://live.example.org/in`.
+    /// Where it is, as in `rtmp://live.example.org/in`, or `rtmps://` for TLS.
     address: String,
+    /// The certificate (PEM) of the platform's own authority. Without it the platform's certificate
+    /// must be signed by one that this machine trusts.
+    authority: Option<String>,
     /// The key that the platform gave you. It is kept encrypted and not shown again.
     key: String,
 }
@@ -37,6 +44,8 @@ pub(crate) struct AddDestination {
 pub(crate) struct ChangeDestination {
     /// Where it is.
     address: Option<String>,
+    /// The certificate (PEM) of the platform's own authority; empty for none.
+    authority: Option<String>,
     /// The key that the platform gave you.
     key: Option<String>,
 }
@@ -58,6 +67,17 @@ fn checked_address(address: &str) -> Result<String, ApiError> {
         return Err(ApiError::invalid("address", format!("it is longer than {MAX_ADDRESS} characters")));
     }
     Ok(text)
+}
+
+fn checked_authority(authority: Option<&str>) -> Result<Option<&str>, ApiError> {
+    let authority = authority.map(str::trim).filter(|pem| !pem.is_empty());
+    if let Some(pem) = authority {
+        if pem.len() > MAX_AUTHORITY {
+            return Err(ApiError::invalid("authority", format!("it is longer than {MAX_AUTHORITY} bytes")));
+        }
+        read_authority(pem).map_err(|error| ApiError::invalid("authority", error))?;
+    }
+    Ok(authority)
 }
 
 fn checked_key(key: &str) -> Result<Secret, ApiError> {
@@ -87,7 +107,8 @@ pub(super) async fn add_destination(
 ) -> Result<(StatusCode, Json<Destination>), ApiError> {
     let name = checked_name(&form.name)?;
     let (address, key) = (checked_address(&form.address)?, checked_key(&form.key)?);
-    let added = state.house.store.add_destination(name, &address, &key, OffsetDateTime::now_utc()).await?;
+    let authority = checked_authority(form.authority.as_deref())?;
+    let added = state.house.store.add_destination(name, &address, authority, &key, OffsetDateTime::now_utc()).await?;
     Ok((StatusCode::CREATED, Json(added.into())))
 }
 
@@ -101,8 +122,12 @@ pub(super) async fn change_destination(
 ) -> Result<Json<Destination>, ApiError> {
     let present = state.house.store.destination(&name).await?;
     let address = form.address.as_deref().map_or(Ok(present.address), checked_address)?;
+    let authority = match &form.authority {
+        Some(authority) => checked_authority(Some(authority))?,
+        None => present.authority.as_deref(),
+    };
     let key = form.key.as_deref().map(checked_key).transpose()?;
-    let changed = state.house.store.change_destination(&name, &address, key.as_ref()).await?;
+    let changed = state.house.store.change_destination(&name, &address, authority, key.as_ref()).await?;
     state.house.reload().await?;
     Ok(Json(changed.into()))
 }

@@ -9,7 +9,7 @@ use futures_util::stream::{self, Stream};
 use serde::Serialize;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
-use waverant_media::{TrackKind, Tracks};
+use waverant_media::{SoundFormat, TrackKind, Tracks};
 use waverant_relay::SessionState;
 
 use super::auth::SignedIn;
@@ -66,14 +66,18 @@ pub(crate) struct LiveSession {
     key_label: String,
     /// What the encoder calls itself.
     encoder: String,
-    /// Pictures; none until they came.
+    /// The first track of pictures; none until they came.
     video: Option<LiveVideo>,
-    /// Sound; none until it came.
-    audio: Option<LiveAudio>,
+    /// The tracks of sound by number; none until they came.
+    audio: Vec<LiveAudio>,
     /// All of it, in bits per second.
     bitrate_bps: f64,
-    /// What cannot be used of the stream, in words.
-    problem: Option<String>,
+    /// The sound of all tracks, in bits per second.
+    audio_bitrate_bps: f64,
+    /// What is wrong or odd about the stream, in words that say what to do.
+    findings: Vec<String>,
+    /// Players that watch over RTMP.
+    viewer_count: u64,
     /// Messages that could not be used.
     unusable_count: u64,
     /// Times when the encoder's clock jumped or ran back.
@@ -87,10 +91,10 @@ pub(crate) struct LiveSession {
 pub(crate) struct LiveVideo {
     /// Codec and profile.
     codec: String,
+    /// In pixels; none where neither the stream nor the encoder tells.
+    width: Option<u32>,
     /// In pixels.
-    width: u32,
-    /// In pixels.
-    height: u32,
+    height: Option<u32>,
     /// Measured, in pictures per second.
     frame_rate: f64,
     /// What the stream says of itself.
@@ -110,8 +114,6 @@ pub(crate) struct LiveAudio {
     sample_rate_hz: u32,
     /// Channels.
     channel_count: u8,
-    /// In bits per second.
-    bitrate_bps: f64,
 }
 
 /// The take that is being written.
@@ -136,6 +138,8 @@ pub(crate) struct LiveLeg {
     state_for_ms: u64,
     /// Why the last connection ended.
     reason: Option<String>,
+    /// What of the stream the platform does not get.
+    note: Option<String>,
     /// When it dials again.
     next_dial_in_ms: Option<u64>,
     /// Payload going out, in bits per second.
@@ -251,9 +255,11 @@ impl LiveSession {
             key_label: publisher.key_label,
             encoder: source.encoder_name.clone().unwrap_or_else(|| show.encoder.clone()),
             video: live_video(&source.tracks, &source),
-            audio: live_audio(&source.tracks, &source),
+            audio: live_audio(&source.tracks),
             bitrate_bps: source.video_bps + source.audio_bps,
-            problem: source.problem,
+            audio_bitrate_bps: source.audio_bps,
+            viewer_count: show.viewer_count(),
+            findings: findings(publisher.finding, &source),
             unusable_count: counters.damaged_count + counters.unsupported_count + counters.headless_count,
             clock_fault_count: counters.clock_jump_count + counters.backward_count,
             take,
@@ -262,27 +268,38 @@ impl LiveSession {
 }
 
 fn live_video(tracks: &Tracks, source: &SourceSnapshot) -> Option<LiveVideo> {
-    let sequence = tracks.h264()?.sequence();
-    let announced = sequence.frame_rate.map(|(numerator, denominator)| f64::from(numerator) / f64::from(denominator));
+    let codec = &tracks.first(TrackKind::Video)?.codec;
+    let size = codec.picture_size().or(source.announced_size);
     Some(LiveVideo {
-        codec: format!("H.264 {}", sequence.profile_name()),
-        width: sequence.width,
-        height: sequence.height,
+        codec: [codec.name()].into_iter().chain(codec.profile_name()).collect::<Vec<_>>().join(" "),
+        width: size.map(|(width, _)| width),
+        height: size.map(|(_, height)| height),
         frame_rate: source.frame_rate,
-        announced_frame_rate: announced,
+        announced_frame_rate: codec.frame_rate(),
         bitrate_bps: source.video_bps,
         keyframe_spacing_ms: source.keyframe_spacing.map(|spacing| spacing.millis()),
     })
 }
 
-fn live_audio(tracks: &Tracks, source: &SourceSnapshot) -> Option<LiveAudio> {
-    let config = tracks.aac().filter(|_| tracks.has(TrackKind::Audio))?;
-    Some(LiveAudio {
-        codec: "AAC".to_owned(),
-        sample_rate_hz: config.sample_rate(),
-        channel_count: config.channel_count(),
-        bitrate_bps: source.audio_bps,
-    })
+fn live_audio(tracks: &Tracks) -> Vec<LiveAudio> {
+    let sound = tracks.iter().filter_map(|track| Some((track.codec.name(), track.codec.sound()?)));
+    let live = |(codec, sound): (&str, SoundFormat)| LiveAudio {
+        codec: codec.to_owned(),
+        sample_rate_hz: sound.sample_rate,
+        channel_count: sound.channel_count,
+    };
+    sound.map(live).collect()
+}
+
+fn findings(finding: Option<String>, source: &SourceSnapshot) -> Vec<String> {
+    let counters = source.counters;
+    let clock = (counters.clock_jump_count + counters.backward_count > 0).then(|| {
+        format!(
+            "the encoder's clock jumped {} times and ran back {} times; the times sent on kept rising",
+            counters.clock_jump_count, counters.backward_count
+        )
+    });
+    finding.into_iter().chain(source.problem.clone()).chain(clock).collect()
 }
 
 impl LiveLeg {
@@ -292,6 +309,7 @@ impl LiveLeg {
             state: if switched_on { "ready" } else { "off" }.to_owned(),
             state_for_ms: 0,
             reason: None,
+            note: None,
             next_dial_in_ms: None,
             bitrate_bps: 0.0,
             behind_ms: 0,
@@ -311,6 +329,7 @@ impl LiveLeg {
             state: snapshot.record.state,
             state_for_ms: millis(now.saturating_duration_since(snapshot.leg.since())),
             reason: snapshot.record.reason,
+            note: snapshot.left_out,
             next_dial_in_ms: next,
             bitrate_bps: snapshot.bitrate_bps,
             behind_ms: snapshot.lag_ms,

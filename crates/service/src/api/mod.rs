@@ -38,11 +38,17 @@ pub(crate) struct ApiState {
     first_run: Arc<FirstRun>,
     host: Arc<str>,
     rtmp_port: u16,
+    rtmps_port: Option<u16>,
 }
 
 impl ApiState {
-    pub(crate) fn new(house: Arc<House>, first_run: Arc<FirstRun>, host: String, rtmp_port: u16) -> Self {
-        Self { house, first_run, host: host.into(), rtmp_port }
+    pub(crate) fn new(
+        house: Arc<House>,
+        first_run: Arc<FirstRun>,
+        host: String,
+        (rtmp_port, rtmps_port): (u16, Option<u16>),
+    ) -> Self {
+        Self { house, first_run, host: host.into(), rtmp_port, rtmps_port }
     }
 }
 

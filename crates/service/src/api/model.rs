@@ -1,6 +1,6 @@
 //! What calls answer. Secrets have no place here but in [`NewKey`].
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
@@ -53,11 +53,42 @@ impl From<waverant_store::ChannelDestination> for ChannelDestination {
     }
 }
 
+/// What a key opens a channel for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum KeyRight {
+    /// Publishing.
+    #[default]
+    Publish,
+    /// Watching over RTMP.
+    View,
+}
+
+impl From<KeyRight> for waverant_store::KeyRight {
+    fn from(from: KeyRight) -> Self {
+        match from {
+            KeyRight::Publish => Self::Publish,
+            KeyRight::View => Self::View,
+        }
+    }
+}
+
+impl From<waverant_store::KeyRight> for KeyRight {
+    fn from(from: waverant_store::KeyRight) -> Self {
+        match from {
+            waverant_store::KeyRight::Publish => Self::Publish,
+            waverant_store::KeyRight::View => Self::View,
+        }
+    }
+}
+
 /// A stream key without the key.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct StreamKey {
     /// The key's number.
     pub(crate) id: u64,
+    /// What it opens the channel for.
+    pub(crate) right: KeyRight,
     /// For whom it was made.
     pub(crate) label: String,
     /// Its public part.
@@ -74,6 +105,7 @@ impl From<waverant_store::StreamKey> for StreamKey {
     fn from(from: waverant_store::StreamKey) -> Self {
         Self {
             id: from.id,
+            right: from.right.into(),
             label: from.label,
             prefix: from.prefix,
             created_at: from.created_at,
@@ -82,13 +114,17 @@ impl From<waverant_store::StreamKey> for StreamKey {
     }
 }
 
-/// What goes into an encoder's two fields.
+/// What goes into the two fields of an encoder or player.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct EncoderFields {
     /// The server field.
     pub(crate) server: String,
+    /// The server field over TLS, if the service has a certificate.
+    pub(crate) secure_server: Option<String>,
     /// The key field.
     pub(crate) key: String,
+    /// Both in one, for devices with one field.
+    pub(crate) whole: String,
 }
 
 /// A stream key that was just made; the only answer that holds the key itself.
@@ -107,6 +143,8 @@ pub(crate) struct Destination {
     pub(crate) name: String,
     /// Where it is.
     pub(crate) address: String,
+    /// The only authority (PEM) that may sign its certificate; none: those that the machine trusts.
+    pub(crate) authority: Option<String>,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) created_at: OffsetDateTime,
@@ -114,7 +152,7 @@ pub(crate) struct Destination {
 
 impl From<waverant_store::Destination> for Destination {
     fn from(from: waverant_store::Destination) -> Self {
-        Self { name: from.name, address: from.address, created_at: from.created_at }
+        Self { name: from.name, address: from.address, authority: from.authority, created_at: from.created_at }
     }
 }
 

@@ -1,8 +1,8 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::Duration;
 
-use waverant_relay::{ChannelEntry, ChannelName, Gate, KeyEntry};
-use waverant_store::{ChannelDestination, Destination, Store, StoreError};
+use waverant_relay::{ChannelEntry, ChannelName, Gate, KeyEntry, KeyRight};
+use waverant_store::{ChannelDestination, Destination, KeyRight as StoredRight, Store, StoreError};
 
 /// A channel as sessions need it.
 #[derive(Clone, Debug)]
@@ -51,6 +51,10 @@ impl Directory {
             keys.into_iter().map(|key| KeyEntry {
                 id: key.id,
                 channel_id: key.channel_id,
+                right: match key.right {
+                    StoredRight::Publish => KeyRight::Publish,
+                    StoredRight::View => KeyRight::View,
+                },
                 label: key.label,
                 prefix: key.prefix,
                 digest: key.digest,

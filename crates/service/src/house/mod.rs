@@ -14,8 +14,8 @@ use parking_lot::{Mutex, RwLock};
 use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
-use waverant_relay::{Attempt, TurnAway, TurnAwayReason};
-use waverant_rtmp::PublishRequest;
+use waverant_relay::{Admission, Attempt, KeyRight, TurnAway, TurnAwayReason};
+use waverant_rtmp::StreamRequest;
 use waverant_store::{Store, StoreError, TurnedAway};
 
 pub(crate) use directory::{ChannelRules, Directory, LegOrder};
@@ -37,6 +37,15 @@ pub(crate) struct House {
     reloading: tokio::sync::Mutex<()>,
     shows: Mutex<HashMap<u64, Arc<Show>>>,
     last_session: AtomicU64,
+}
+
+/// Why a player gets nothing.
+#[derive(Debug)]
+pub(crate) enum WatchRefusal {
+    /// It may not watch.
+    TurnedAway(TurnAway),
+    /// There is nothing to watch.
+    OffAir,
 }
 
 impl House {
@@ -88,11 +97,10 @@ impl House {
     }
 
     /// Judges a publisher; lets it into a new session, or into one that waits for it.
-    pub(crate) fn admit(self: &Arc<Self>, peer: SocketAddr, request: &PublishRequest) -> Result<Seat, TurnAway> {
+    pub(crate) fn admit(self: &Arc<Self>, peer: SocketAddr, request: &StreamRequest) -> Result<Seat, TurnAway> {
         let directory = self.directory();
-        let attempt = Attempt { address: peer.ip(), app: &request.app, name: &request.name };
         let now = OffsetDateTime::now_utc();
-        let admission = directory.gate.decide(&attempt, now, |key| self.store.keychain().digest(key))?;
+        let admission = self.judge(&directory, peer, request, KeyRight::Publish)?;
         let turn_away = |reason| TurnAway {
             reason,
             key_prefix: Some(admission.key_prefix.clone()),
@@ -113,12 +121,33 @@ impl House {
             rules: rules.clone(),
             admission,
             peer,
-            encoder: request.flash_version.clone(),
+            encoder: request.connect.flash_version.clone(),
             started_at: now,
         };
         let (show, seat) = Show::begin(self, start);
         shows.insert(show.channel.id, show);
         Ok(seat)
+    }
+
+    /// Judges a player; gives it the session that it may watch, and the number of its key.
+    pub(crate) fn watch(&self, peer: SocketAddr, request: &StreamRequest) -> Result<(Arc<Show>, u64), WatchRefusal> {
+        let directory = self.directory();
+        let admission = self.judge(&directory, peer, request, KeyRight::View).map_err(WatchRefusal::TurnedAway)?;
+        let show = self.show(admission.channel.id).filter(|show| !show.is_over()).ok_or(WatchRefusal::OffAir)?;
+        Ok((show, admission.key_id))
+    }
+
+    fn judge(
+        &self,
+        directory: &Directory,
+        peer: SocketAddr,
+        request: &StreamRequest,
+        right: KeyRight,
+    ) -> Result<Admission, TurnAway> {
+        let (app, tc_url) = (request.connect.app.as_str(), request.connect.tc_url.as_str());
+        let attempt = Attempt { address: peer.ip(), right, app, name: &request.name, tc_url };
+        let digest = |key: &str| self.store.keychain().digest(key);
+        directory.gate.decide(&attempt, OffsetDateTime::now_utc(), digest)
     }
 
     /// Forgets a session that is over, unless a newer one has taken its place.

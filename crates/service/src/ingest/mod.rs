@@ -3,4 +3,4 @@
 
 mod rtmp;
 
-pub(crate) use rtmp::{RtmpListener, RtmpSettings};
+pub(crate) use rtmp::{RtmpDoor, RtmpSettings};

@@ -2,14 +2,12 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::TcpStream;
-use tokio::net::tcp::{OwnedReadHalf, OwnedWriteHalf};
 use tokio::time::{sleep_until, timeout};
-use waverant_relay::{Cursor, Entry, Read, RtmpSink, SinkOutput};
+use waverant_relay::{Cursor, Entry, Read, RtmpSink, SinkError, SinkOutput};
 use waverant_rtmp::{ClientConnection, ClientEvent};
 
 use super::LegStatus;
-use crate::net::WriteQueue;
+use crate::net::{Moved, Wire, WriteQueue};
 use crate::show::Show;
 
 /// Packets are collected this long and written together: fewer, larger writes are what saves
@@ -32,14 +30,20 @@ pub(super) enum CarryEnd {
     Lost(String),
     /// The platform said no.
     Refused(String),
+    /// The platform wants us at another address, or to come anew.
+    Moved {
+        /// The address; none for the same one.
+        target: Option<String>,
+        /// What it said.
+        reason: String,
+    },
     /// The session is over, or the leg was switched.
     Ended,
 }
 
 /// Moves packets from the hub through one [`ClientConnection`] to one socket.
 pub(super) struct Carrier {
-    reader: OwnedReadHalf,
-    writer: OwnedWriteHalf,
+    wire: Wire,
     client: ClientConnection,
     show: Arc<Show>,
     status: Arc<LegStatus>,
@@ -53,12 +57,10 @@ pub(super) struct Carrier {
 }
 
 impl Carrier {
-    pub(super) fn new(stream: TcpStream, client: ClientConnection, show: Arc<Show>, status: Arc<LegStatus>) -> Self {
-        let (reader, writer) = stream.into_split();
+    pub(super) fn new(wire: Wire, client: ClientConnection, show: Arc<Show>, status: Arc<LegStatus>) -> Self {
         let now = Instant::now();
         Self {
-            reader,
-            writer,
+            wire,
             client,
             show,
             status,
@@ -119,13 +121,10 @@ impl Carrier {
         let deadline = self.client.poll_timeout().unwrap_or(self.last_progress + STALL);
         tokio::select! {
             biased;
-            written = self.queue.write_some(&mut self.writer), if !idle => match written {
-                Ok(_) => self.last_progress = Instant::now(),
-                Err(error) => return lost(error),
-            },
-            read = self.reader.read(&mut self.input) => match read {
-                Ok(0) => return Err(Some(CarryEnd::Lost("the platform closed the connection".into()))),
-                Ok(count) => return self.handle_input(count, until_taken),
+            moved = self.wire.step(&mut self.input, &mut self.queue) => match moved {
+                Ok(Moved::Wrote) => self.last_progress = Instant::now(),
+                Ok(Moved::Read(0)) => return Err(Some(CarryEnd::Lost("the platform closed the connection".into()))),
+                Ok(Moved::Read(count)) => return self.handle_input(count, until_taken),
                 Err(error) => return lost(error),
             },
             // Only news within the batch time needs a timer.
@@ -146,6 +145,14 @@ impl Carrier {
             match event {
                 ClientEvent::Refused { code, description } => {
                     return Err(Some(CarryEnd::Refused(format!("the platform said {code}: {description}"))));
+                }
+                ClientEvent::Redirected { address } => {
+                    let reason = format!("the platform sent us to {address}");
+                    return Err(Some(CarryEnd::Moved { target: Some(address), reason }));
+                }
+                ClientEvent::ReconnectRequested { address, description } => {
+                    let reason = format!("the platform asked us to connect anew: {description}");
+                    return Err(Some(CarryEnd::Moved { target: address, reason }));
                 }
                 ClientEvent::Publishing if until_taken => {
                     self.next_fill = Instant::now();
@@ -195,9 +202,13 @@ impl Carrier {
                     sent.payload_bytes += output.payload_bytes;
                     sent.video_frame_count += output.video_frame_count;
                 }
+                Err(error @ SinkError::NoCommonCodec { .. }) => {
+                    return Err(CarryEnd::Refused(format!("{}: {error}", self.status.destination_name)));
+                }
                 Err(error) => return Err(CarryEnd::Lost(error.to_string())),
             }
         }
+        self.status.note_left_out(sink.left_out());
         self.status.count_sent(sent, u64::try_from(lag.millis()).unwrap_or(0));
         let now = Instant::now();
         // The wait for a slow platform begins with the first byte that it does not take.
@@ -207,6 +218,11 @@ impl Carrier {
         Ok(has_ended || self.entries.len() == MAX_ENTRIES)
     }
 
+    /// True if the server broke off or fell silent in the handshake.
+    pub(super) fn is_greeting(&self) -> bool {
+        self.client.is_greeting()
+    }
+
     fn collect_output(&mut self) {
         while let Some(piece) = self.client.poll_transmit() {
             self.queue.push(piece);
@@ -214,14 +230,16 @@ impl Carrier {
     }
 
     /// Ends the stream in order: the platform gets every byte, then the end, and is heard out.
-    pub(super) async fn close(mut self) {
+    pub(super) async fn close(mut self, sink: &mut RtmpSink) {
+        // A stream that was not begun has no end to be told.
+        let _ = sink.end(&mut self.client);
         self.client.close();
         self.collect_output();
         let _ = timeout(FAREWELL, async {
-            self.queue.write_all(&mut self.writer).await?;
-            self.writer.shutdown().await?;
+            self.queue.write_all(&mut self.wire).await?;
+            self.wire.shutdown().await?;
             // Closing with unread input would reset the connection and the tail would be lost.
-            while self.reader.read(&mut self.input).await? > 0 {}
+            while self.wire.read(&mut self.input).await? > 0 {}
             Ok::<(), std::io::Error>(())
         })
         .await;

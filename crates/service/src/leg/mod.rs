@@ -2,32 +2,30 @@
 //! are its sockets and clocks.
 
 mod carry;
+mod dial;
 mod status;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use tokio::net::{TcpSocket, TcpStream, lookup_host};
 use tokio::sync::watch;
-use tokio::time::{sleep_until, timeout};
+use tokio::time::sleep_until;
 use waverant_media::MediaTime;
 use waverant_relay::{Cursor, LegState, RtmpSink};
-use waverant_rtmp::{ClientConfig, ClientConnection, ClientTarget, RtmpAddress};
-use waverant_store::Destination;
+use waverant_rtmp::{ClientConnection, Greeting, RtmpAddress};
 
 pub(crate) use status::LegStatus;
 
 use crate::house::{Entry, Ledger, LegOrder};
+use crate::net::Wire;
 use crate::show::{LegHandle, Show};
 use carry::{Carrier, CarryEnd};
 
-/// How long a name look-up with a TCP connection may take.
-const CONNECT_TIMEOUT: Duration = Duration::from_secs(8);
+/// How often in a row a platform may send us to another address.
+const MAX_MOVES: u32 = 4;
 
-/// Bytes that the kernel holds for a platform, doubled by it. Left alone it would take megabytes,
-/// and hide for half a minute that a platform has stopped reading; this carries 20 Mbit/s over
-/// 200 ms of round trip.
-const SEND_BUFFER: u32 = 256 * 1024;
+/// A connection that carried for this long was no turn on the way to another one.
+const SETTLED: Duration = Duration::from_secs(30);
 
 /// A leg may be this far behind before it jumps to the newest keyframe.
 const ALLOWANCE: MediaTime = MediaTime::from_millis(6_000);
@@ -36,8 +34,17 @@ const ALLOWANCE: MediaTime = MediaTime::from_millis(6_000);
 pub(crate) fn start(show: Arc<Show>, ledger: Ledger, order: &LegOrder) -> LegHandle {
     let (sender, orders) = watch::channel(order.clone());
     let status = Arc::new(LegStatus::new(show.id, &order.destination));
-    let leg =
-        LegTask { show, ledger, orders, status: status.clone(), sink: RtmpSink::new(), cursor: Cursor::new(ALLOWANCE) };
+    let leg = LegTask {
+        show,
+        ledger,
+        orders,
+        status: status.clone(),
+        sink: RtmpSink::new(),
+        cursor: Cursor::new(ALLOWANCE),
+        greeting: Greeting::Plain,
+        moved_to: None,
+        moves: 0,
+    };
     LegHandle { orders: sender, status, task: tokio::spawn(leg.run()) }
 }
 
@@ -48,6 +55,12 @@ struct LegTask {
     status: Arc<LegStatus>,
     sink: RtmpSink,
     cursor: Cursor,
+    /// How the next connection greets: a server that breaks off the one is offered the other.
+    greeting: Greeting,
+    /// The address that the platform sent us to; for the next connection only.
+    moved_to: Option<RtmpAddress>,
+    /// How often in a row it did so.
+    moves: u32,
 }
 
 impl LegTask {
@@ -101,8 +114,15 @@ impl LegTask {
 
     async fn dial(&mut self) {
         let destination = self.orders.borrow().destination.clone();
+        let address = match self.moved_to.take() {
+            Some(address) => address,
+            None => match destination.address.parse::<RtmpAddress>() {
+                Ok(address) => address,
+                Err(error) => return self.move_leg(|leg, now| leg.refused(now, format!("address: {error}"))),
+            },
+        };
         let connected = tokio::select! {
-            connected = connect(&destination) => connected,
+            connected = dial::connect(&destination, &address, self.greeting) => connected,
             changed = self.orders.changed() => {
                 if changed.is_ok() {
                     self.move_leg(|leg, now| leg.switch_off(now));
@@ -112,20 +132,42 @@ impl LegTask {
             () = self.show.over.cancelled() => return,
         };
         let end = match connected {
-            Ok((stream, client)) => self.carry(stream, client).await,
+            Ok((wire, client)) => self.carry(wire, client).await,
             Err(reason) => CarryEnd::Lost(reason),
         };
         match end {
             CarryEnd::Lost(reason) => self.move_leg(|leg, now| leg.lost(now, reason)),
             CarryEnd::Refused(reason) => self.move_leg(|leg, now| leg.refused(now, reason)),
+            CarryEnd::Moved { target, reason } => self.follow_move(&address, target.as_deref(), reason),
             CarryEnd::Ended => self.move_leg(|leg, now| leg.switch_off(now)),
         }
     }
 
-    async fn carry(&mut self, stream: TcpStream, client: ClientConnection) -> CarryEnd {
-        self.sink.begin_connection();
+    /// The platform wants us elsewhere, or to come anew.
+    fn follow_move(&mut self, from: &RtmpAddress, target: Option<&str>, reason: String) {
+        self.moves += 1;
+        if self.moves > MAX_MOVES {
+            self.moves = 0;
+            let reason = format!("the platform sent us on {MAX_MOVES} times in a row: {reason}");
+            return self.move_leg(|leg, now| leg.lost(now, reason));
+        }
+        match target.map(|target| from.resolve(target)).transpose() {
+            Ok(address) => {
+                self.moved_to = address;
+                self.move_leg(|leg, now| leg.moved(now, reason));
+            }
+            Err(error) => {
+                let reason = format!("the platform sent us to another address that cannot be used: {error}");
+                self.move_leg(|leg, now| leg.refused(now, reason));
+            }
+        }
+    }
+
+    async fn carry(&mut self, wire: Wire, client: ClientConnection) -> CarryEnd {
+        self.sink.begin_connection(self.show.rates());
         self.cursor.restart();
-        let mut carrier = Carrier::new(stream, client, self.show.clone(), self.status.clone());
+        let mut carrier = Carrier::new(wire, client, self.show.clone(), self.status.clone());
+        let began = Instant::now();
         let mut taken = false;
         loop {
             let end = tokio::select! {
@@ -138,46 +180,22 @@ impl LegTask {
                     taken = true;
                     self.move_leg(|leg, now| leg.taken(now));
                 }
-                Some(CarryEnd::Ended) => {
-                    carrier.close().await;
-                    return CarryEnd::Ended;
+                Some(end) => {
+                    if taken && began.elapsed() >= SETTLED {
+                        self.moves = 0;
+                    }
+                    if carrier.is_greeting() {
+                        self.greeting = match self.greeting {
+                            Greeting::Plain => Greeting::Digest,
+                            Greeting::Digest => Greeting::Plain,
+                        };
+                    }
+                    if matches!(end, CarryEnd::Ended | CarryEnd::Moved { .. }) {
+                        carrier.close(&mut self.sink).await;
+                    }
+                    return end;
                 }
-                Some(end) => return end,
             }
         }
     }
-}
-
-async fn connect(destination: &Destination) -> Result<(TcpStream, ClientConnection), String> {
-    let address: RtmpAddress = destination.address.parse().map_err(|error| format!("address: {error}"))?;
-    let dialed = timeout(CONNECT_TIMEOUT, open_socket(address.host(), address.port())).await;
-    let stream = match dialed {
-        Ok(Ok(stream)) => stream,
-        Ok(Err(error)) => return Err(format!("{} could not be reached: {error}", destination.name)),
-        Err(_) => {
-            return Err(format!("{} did not answer within {} s", destination.name, CONNECT_TIMEOUT.as_secs()));
-        }
-    };
-    let target = ClientTarget {
-        app: address.app().to_owned(),
-        tc_url: address.to_string(),
-        stream_name: destination.key.reveal().to_owned(),
-    };
-    let config = ClientConfig { seed: destination.id.wrapping_mul(0x9e37_79b9_7f4a_7c15), ..ClientConfig::default() };
-    Ok((stream, ClientConnection::new(config, target, Instant::now())))
-}
-
-/// Tries the addresses of a host one after the other.
-async fn open_socket(host: &str, port: u16) -> std::io::Result<TcpStream> {
-    let mut failure = std::io::Error::other("the name has no address");
-    for address in lookup_host((host, port)).await? {
-        let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
-        socket.set_send_buffer_size(SEND_BUFFER)?;
-        socket.set_nodelay(true)?;
-        match socket.connect(address).await {
-            Ok(stream) => return Ok(stream),
-            Err(error) => failure = error,
-        }
-    }
-    Err(failure)
 }

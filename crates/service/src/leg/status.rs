@@ -17,6 +17,7 @@ pub(crate) struct LegStatus {
     sent_bytes: AtomicU64,
     dropped_frames: AtomicU64,
     lag_ms: AtomicU64,
+    left_out: Mutex<Option<String>>,
 }
 
 /// A leg at one moment.
@@ -26,6 +27,8 @@ pub(crate) struct LegSnapshot {
     pub(crate) leg: Leg,
     pub(crate) bitrate_bps: f64,
     pub(crate) lag_ms: u64,
+    /// What the platform does not get of the stream, in words.
+    pub(crate) left_out: Option<String>,
 }
 
 impl LegStatus {
@@ -42,6 +45,7 @@ impl LegStatus {
             sent_bytes: AtomicU64::new(0),
             dropped_frames: AtomicU64::new(0),
             lag_ms: AtomicU64::new(0),
+            left_out: Mutex::new(None),
         }
     }
 
@@ -68,6 +72,13 @@ impl LegStatus {
         self.dropped_frames.fetch_add(frames, Ordering::Relaxed);
     }
 
+    pub(super) fn note_left_out(&self, left_out: Option<String>) {
+        let mut noted = self.left_out.lock();
+        if *noted != left_out {
+            *noted = left_out;
+        }
+    }
+
     pub(super) fn record(&self) -> LegRecord {
         let leg = self.leg.lock();
         LegRecord {
@@ -86,6 +97,7 @@ impl LegStatus {
     pub(crate) fn snapshot(&self) -> LegSnapshot {
         let (bitrate_bps, _) = self.meter.lock().rates(Instant::now());
         let leg = self.leg.lock().clone();
-        LegSnapshot { record: self.record(), leg, bitrate_bps, lag_ms: self.lag_ms.load(Ordering::Relaxed) }
+        let left_out = self.left_out.lock().clone();
+        LegSnapshot { record: self.record(), leg, bitrate_bps, lag_ms: self.lag_ms.load(Ordering::Relaxed), left_out }
     }
 }

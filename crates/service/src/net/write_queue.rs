@@ -1,5 +1,8 @@
 use std::collections::VecDeque;
+use std::future::poll_fn;
 use std::io::{self, IoSlice};
+use std::pin::Pin;
+use std::task::{Context, Poll, ready};
 
 use bytes::{Buf, Bytes};
 use tokio::io::{AsyncWrite, AsyncWriteExt};
@@ -31,27 +34,28 @@ impl WriteQueue {
     }
 
     /// Writes once; returns how many bytes went.
-    ///
-    /// # Cancel safety
-    /// What was not written stays in the queue.
-    pub(crate) async fn write_some(&mut self, writer: &mut (impl AsyncWrite + Unpin)) -> io::Result<usize> {
+    pub(super) fn poll_write(
+        &mut self,
+        writer: Pin<&mut impl AsyncWrite>,
+        context: &mut Context<'_>,
+    ) -> Poll<io::Result<usize>> {
         let mut slices = [IoSlice::new(&[]); MAX_SLICES];
         let count = self.pieces.len().min(MAX_SLICES);
         for (slice, piece) in slices.iter_mut().zip(&self.pieces) {
             *slice = IoSlice::new(piece);
         }
-        let written = writer.write_vectored(&slices[..count]).await?;
+        let written = ready!(writer.poll_write_vectored(context, &slices[..count]))?;
         if written == 0 && count > 0 {
-            return Err(io::ErrorKind::WriteZero.into());
+            return Poll::Ready(Err(io::ErrorKind::WriteZero.into()));
         }
         self.remove(written);
-        Ok(written)
+        Poll::Ready(Ok(written))
     }
 
     /// Writes until nothing is left.
     pub(crate) async fn write_all(&mut self, writer: &mut (impl AsyncWrite + Unpin)) -> io::Result<()> {
         while !self.is_empty() {
-            self.write_some(writer).await?;
+            poll_fn(|context| self.poll_write(Pin::new(&mut *writer), context)).await?;
         }
         writer.flush().await
     }

@@ -7,6 +7,7 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::{LogFormat, SettingsError};
+use crate::net::TlsFiles;
 
 type Text = Option<Spanned<String>>;
 type Number = Option<Spanned<u64>>;
@@ -18,6 +19,7 @@ pub(super) struct File {
     pub(super) listen: Listen,
     pub(super) house: House,
     pub(super) database: Database,
+    pub(super) tls: Tls,
     pub(super) limits: Limits,
     pub(super) log: Log,
     pub(super) first_run: FirstRun,
@@ -27,6 +29,7 @@ pub(super) struct File {
 #[serde(deny_unknown_fields, default)]
 pub(super) struct Listen {
     pub(super) rtmp: Text,
+    pub(super) rtmps: Text,
     pub(super) http: Text,
 }
 
@@ -47,12 +50,22 @@ pub(super) struct Database {
 
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
+pub(super) struct Tls {
+    pub(super) certificate: Text,
+    pub(super) key: Text,
+    pub(super) session_tickets: Number,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
 pub(super) struct Limits {
     pub(super) rtmp_connections: Number,
+    pub(super) rtmp_connections_per_address: Number,
     pub(super) handshake_timeout_s: Number,
     pub(super) setup_timeout_s: Number,
     pub(super) idle_timeout_s: Number,
     pub(super) message_mib: Number,
+    pub(super) setup_message_kib: Number,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -169,6 +182,25 @@ impl<'a> Reader<'a> {
             return Err(self.error(origin, format!("`{found}` stands where `mysql://` was expected")));
         }
         Ok(Some(url))
+    }
+
+    /// Certificate and key go together: with one of them alone TLS cannot be offered.
+    pub(super) fn tls(&self, file: Tls) -> Result<Option<TlsFiles>, SettingsError> {
+        let certificate = self.find("tls", "certificate", file.certificate).filter(|(value, _)| !value.is_empty());
+        let key = self.find("tls", "key", file.key).filter(|(value, _)| !value.is_empty());
+        let tickets = self.number("tls", "session_tickets", file.session_tickets, 0..=8, 0)?;
+        match (certificate, key) {
+            (None, None) => Ok(None),
+            (Some((certificate, _)), Some((key, _))) => Ok(Some(TlsFiles {
+                certificate: certificate.into(),
+                key: key.into(),
+                tickets: usize::try_from(tickets).unwrap_or(0),
+            })),
+            (Some((_, origin)), None) => Err(self.error(origin, "its private key is missing: set tls.key".to_owned())),
+            (None, Some((_, origin))) => {
+                Err(self.error(origin, "its certificate is missing: set tls.certificate".to_owned()))
+            }
+        }
     }
 
     pub(super) fn log_format(&self, value: Text) -> Result<LogFormat, SettingsError> {

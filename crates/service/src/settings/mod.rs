@@ -9,6 +9,7 @@ use std::time::Duration;
 use thiserror::Error;
 use waverant_rtmp::Limits;
 
+use crate::net::TlsFiles;
 use file::{File, Reader};
 
 /// How log lines look.
@@ -59,6 +60,8 @@ pub enum SettingsError {
 pub struct Settings {
     /// Where encoders connect.
     pub rtmp: SocketAddr,
+    /// Where encoders connect over TLS, if there is a certificate.
+    pub rtmps: SocketAddr,
     /// Where console and API are.
     pub http: SocketAddr,
     /// The host shown with stream keys.
@@ -71,8 +74,12 @@ pub struct Settings {
     pub ready_file: Option<PathBuf>,
     /// A database of one's own.
     pub database_url: Option<String>,
-    /// Publishers' connections at one time.
+    /// The certificate for encoders; without one there is no TLS.
+    pub(crate) tls: Option<TlsFiles>,
+    /// RTMP connections at one time.
     pub rtmp_connections: usize,
+    /// RTMP connections from one address at one time.
+    pub rtmp_connections_per_address: usize,
     /// Bounds on one RTMP peer.
     pub rtmp_limits: Limits,
     /// How log lines look.
@@ -105,10 +112,18 @@ impl Settings {
     ) -> Result<Self, SettingsError> {
         let file = File::parse(path, text)?;
         let reader = Reader::new(path, text, variables);
-        let seconds = |value: u64| Duration::from_secs(value);
+        let seconds =
+            |key, value, default| reader.number("limits", key, value, 1..=600, default).map(Duration::from_secs);
+        let count = |key, value, default| {
+            let count = reader.number("limits", key, value, 1..=100_000, default)?;
+            Ok(usize::try_from(count).unwrap_or(usize::MAX))
+        };
+        let setup_message_kib =
+            reader.number("limits", "setup_message_kib", file.limits.setup_message_kib, 4..=1024, 64)?;
         let message_mib = reader.number("limits", "message_mib", file.limits.message_mib, 1..=64, 4)?;
         Ok(Self {
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
+            rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
             http: reader.address("listen", "http", file.listen.http, "127.0.0.1:7800")?,
             host: reader.text("house", "host", file.house.host, ""),
             state_folder: reader.text("house", "state_folder", file.house.state_folder, "/var/lib/waverant").into(),
@@ -117,37 +132,19 @@ impl Settings {
                 .into(),
             ready_file: reader.optional("house", "ready_file", file.house.ready_file).map(PathBuf::from),
             database_url: reader.database_url(file.database.url)?,
-            rtmp_connections: usize::try_from(reader.number(
-                "limits",
-                "rtmp_connections",
-                file.limits.rtmp_connections,
-                1..=100_000,
-                256,
-            )?)
-            .unwrap_or(usize::MAX),
+            tls: reader.tls(file.tls)?,
+            rtmp_connections: count("rtmp_connections", file.limits.rtmp_connections, 256)?,
+            rtmp_connections_per_address: count(
+                "rtmp_connections_per_address",
+                file.limits.rtmp_connections_per_address,
+                32,
+            )?,
             rtmp_limits: Limits {
                 max_message_bytes: u32::try_from(message_mib << 20).unwrap_or(u32::MAX),
-                handshake_timeout: seconds(reader.number(
-                    "limits",
-                    "handshake_timeout_s",
-                    file.limits.handshake_timeout_s,
-                    1..=600,
-                    5,
-                )?),
-                setup_timeout: seconds(reader.number(
-                    "limits",
-                    "setup_timeout_s",
-                    file.limits.setup_timeout_s,
-                    1..=600,
-                    10,
-                )?),
-                idle_timeout: seconds(reader.number(
-                    "limits",
-                    "idle_timeout_s",
-                    file.limits.idle_timeout_s,
-                    1..=600,
-                    15,
-                )?),
+                max_setup_message_bytes: u32::try_from(setup_message_kib << 10).unwrap_or(u32::MAX),
+                handshake_timeout: seconds("handshake_timeout_s", file.limits.handshake_timeout_s, 5)?,
+                setup_timeout: seconds("setup_timeout_s", file.limits.setup_timeout_s, 10)?,
+                idle_timeout: seconds("idle_timeout_s", file.limits.idle_timeout_s, 15)?,
             },
             log_format: reader.log_format(file.log.format)?,
             log_level: reader.log_level(file.log.level)?,
@@ -186,7 +183,7 @@ mod tests {
     #[case::syntax("[listen]\nrtmp = \"0.0.0.0:1935", "w.toml:2:21: invalid basic string")]
     #[case::unknown_key(
         "[listen]\nrtpm = \"0.0.0.0:1935\"",
-        "w.toml:2:1: unknown field `rtpm`, expected `rtmp` or `http`"
+        "w.toml:2:1: unknown field `rtpm`, expected one of `rtmp`, `rtmps`, `http`"
     )]
     #[case::unknown_section("[lisen]\n", "w.toml:1:2: unknown field `lisen`")]
     #[case::wrong_type("[limits]\nmessage_mib = \"4\"", "w.toml:2:15: invalid type: string \"4\", expected u64")]
@@ -198,6 +195,10 @@ mod tests {
     #[case::bad_database(
         "[database]\nurl = \"postgres://x\"",
         "w.toml:2:7: `postgres` stands where `mysql://` was expected"
+    )]
+    #[case::certificate_without_its_key(
+        "[tls]\ncertificate = \"a.pem\"",
+        "w.toml:2:15: its private key is missing: set tls.key"
     )]
     #[case::bad_format("[log]\nformat = \"xml\"", "w.toml:2:10: `xml` is neither \"text\" nor \"json\"")]
     #[case::bad_level("[log]\nlevel = \"loud=loud\"", "w.toml:2:9: `loud=loud` is no log level")]

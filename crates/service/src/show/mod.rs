@@ -3,6 +3,7 @@
 mod seat;
 mod snapshot;
 mod supervise;
+mod viewer;
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
@@ -20,6 +21,7 @@ use waverant_store::{NewSession, TakeRecord};
 
 pub(crate) use seat::Seat;
 pub(crate) use snapshot::SourceSnapshot;
+pub(crate) use viewer::Viewer;
 
 use crate::house::{ChannelRules, Directory, Entry, House, LegOrder};
 use crate::leg::LegStatus;
@@ -42,6 +44,8 @@ pub(crate) struct Publisher {
     pub(crate) key_id: u64,
     pub(crate) key_label: String,
     pub(crate) peer: SocketAddr,
+    /// What was odd about its coming in, and harmless.
+    pub(crate) finding: Option<String>,
     /// Cancelled to end this publisher from our side.
     pub(crate) evicted: CancellationToken,
 }
@@ -67,6 +71,7 @@ pub(crate) struct Show {
     pub(crate) news: Notify,
     /// Counts what is new in the hub, so that readers can look without its lock.
     news_count: AtomicU64,
+    viewer_count: AtomicU64,
     /// Cancelled when the session is over and its last packet is in the hub.
     pub(crate) over: CancellationToken,
     pub(crate) takes: Mutex<Vec<TakeRecord>>,
@@ -87,6 +92,7 @@ impl Show {
             key_id: start.admission.key_id,
             key_label: start.admission.key_label,
             peer: start.peer,
+            finding: start.admission.finding,
             evicted: CancellationToken::new(),
         };
         house.ledger.write(Entry::SessionBegan(NewSession {
@@ -108,6 +114,7 @@ impl Show {
             hub: Mutex::new(Hub::new(HubLimits::default())),
             news: Notify::new(),
             news_count: AtomicU64::new(0),
+            viewer_count: AtomicU64::new(0),
             over: CancellationToken::new(),
             takes: Mutex::new(Vec::new()),
             legs: Mutex::new(BTreeMap::new()),
@@ -139,6 +146,7 @@ impl Show {
             key_id: admission.key_id,
             key_label: admission.key_label.clone(),
             peer,
+            finding: admission.finding.clone(),
             evicted: evicted.clone(),
         };
         self.source.lock().resume_after(gap);
@@ -160,6 +168,11 @@ impl Show {
 
     pub(crate) fn is_over(&self) -> bool {
         self.life.lock().state() == SessionState::Over
+    }
+
+    /// Why the session ended, or what to say where nobody said.
+    pub(crate) fn end_reason(&self) -> String {
+        self.end_reason.lock().clone().unwrap_or_else(|| "the session was ended".to_owned())
     }
 
     pub(crate) fn publisher(&self) -> Publisher {

@@ -69,7 +69,7 @@ impl Seat {
 
     /// Why the publisher is ended from our side.
     pub(crate) fn eviction_reason(&self) -> String {
-        self.show.end_reason.lock().clone().unwrap_or_else(|| "the session was ended".to_owned())
+        self.show.end_reason()
     }
 
     pub(crate) fn metadata(&self, metadata: StreamMetadata) {

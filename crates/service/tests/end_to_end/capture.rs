@@ -1,55 +1,119 @@
+//! Debian's tshark reads captures of shows, encoder's, platform's and player's side, as RTMP.
+
 use std::io::Write;
-use std::process::{Command, Stdio};
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use crate::house::{Ground, PATIENCE};
+use rstest::rstest;
+use waverant_standin::{Clip, Encoder, Player, PlayerOptions};
 
-/// Debian's tshark takes a capture of a show, encoder's and platform's side, as RTMP and finds
-/// nothing malformed.
-#[tokio::test(flavor = "multi_thread")]
-async fn tshark_finds_nothing_malformed() {
-    if Command::new("tshark").arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status().is_err() {
+use crate::house::{Ground, House, PATIENCE};
+
+/// A capture of some ports of loopback.
+struct Capture {
+    file: PathBuf,
+    ports: Vec<u16>,
+    child: Child,
+}
+
+impl Capture {
+    /// Starts capturing; returns when packets are taken, since the first ones matter most.
+    async fn start(house: &House<'_>, ports: Vec<u16>) -> Self {
+        let file = house.ground.path("show.pcapng");
+        let filter: Vec<String> = ports.iter().map(|port| format!("tcp port {port}")).collect();
+        let child = Command::new("tshark")
+            .args(["-q", "-i", "lo", "-B", "64", "-f", &filter.join(" or "), "-w"])
+            .arg(&file)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        // It has written its head when it begins.
+        house.wait_until("the capture runs", |_| std::fs::metadata(&file).is_ok_and(|file| file.len() > 0)).await;
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        Self { file, ports, child }
+    }
+
+    async fn end(&mut self) {
+        tokio::time::sleep(Duration::from_millis(1500)).await;
+        let _ = Command::new("kill").args(["-INT", &self.child.id().to_string()]).status();
+        self.child.wait().unwrap();
+    }
+
+    /// The values of `field` in packets that `display` lets through.
+    fn dissect(&self, display: &str, field: &str) -> String {
+        let mut command = Command::new("tshark");
+        command.arg("-r").arg(&self.file);
+        for port in &self.ports {
+            command.args(["-d", &format!("tcp.port=={port},rtmpt")]);
+        }
+        command.args(["-o", "rtmpt.max_packet_size:16000000", "-o", "tcp.reassemble_out_of_order:TRUE"]);
+        let output = command.args(["-Y", display, "-T", "fields", "-e", field]).output().unwrap();
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    }
+}
+
+fn has_tshark() -> bool {
+    let found = Command::new("tshark").arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok();
+    if !found {
         let _ = writeln!(std::io::stderr(), "SKIPPED: tshark is not installed");
+    }
+    found
+}
+
+/// Every dialect of ours and of encoders is dissected without a malformed packet.
+#[rstest]
+#[case::plain(4096, 0)]
+#[case::small_chunks(128, 0)]
+#[case::large_chunks(1 << 20, 0)]
+#[case::extended_timestamps(4096, 0x0123_4567)]
+#[case::extended_timestamps_in_small_chunks(128, 0xffff_ff00)]
+#[tokio::test(flavor = "multi_thread")]
+async fn tshark_finds_nothing_malformed(#[case] chunk_size: u32, #[case] first_timestamp_ms: i64) {
+    if !has_tshark() {
+        return;
+    }
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let viewing = house.make_viewing_key();
+    let platform = house.add_platform("plovio", None).await;
+    let mut capture = Capture::start(&house, vec![house.rtmp.port(), platform.address().port()]).await;
+    let mut options = house.encoder(&key, 2.5);
+    (options.chunk_size, options.first_timestamp_ms) = (chunk_size, first_timestamp_ms);
+    let player = async {
+        house.wait_until("on air", |house| house.live()["session"]["video"].is_object()).await;
+        let server = format!("rtmp://{}/out", house.rtmp);
+        let options = PlayerOptions { server, key: viewing, length: Duration::from_secs(10), pause: None };
+        Player::new(options).run().await.unwrap()
+    };
+    let (_, watched) = tokio::join!(house.publish(options), player);
+    assert!(watched.received.len() > 20);
+    assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+    capture.end().await;
+    assert_eq!(capture.dissect("_ws.malformed", "frame.number"), "");
+    let types = capture.dissect("rtmpt", "rtmpt.header.typeid");
+    for (name, number) in [("audio", "0x08"), ("video", "0x09"), ("command", "0x14"), ("data", "0x12")] {
+        assert!(types.contains(number), "{name} messages are dissected: {}", &types[..types.len().min(300)]);
+    }
+}
+
+/// Tags that name codecs by letters lie in the same messages.
+#[tokio::test(flavor = "multi_thread")]
+async fn tshark_finds_nothing_malformed_in_enhanced_rtmp() {
+    if !has_tshark() {
         return;
     }
     let ground = Ground::new().await;
     let house = ground.start();
     let key = house.make_channel(0);
     let platform = house.add_platform("plovio", None).await;
-    let file = ground.path("show.pcapng");
-    let ports = [house.rtmp.port(), platform.address().port()];
-    let filter = format!("tcp port {} or tcp port {}", ports[0], ports[1]);
-    let mut capture = Command::new("tshark")
-        .args(["-q", "-i", "lo", "-B", "64", "-f", &filter, "-w"])
-        .arg(&file)
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .unwrap();
-    // The capture must run before the first connection; it has written its head by then.
-    house.wait_until("the capture runs", |_| std::fs::metadata(&file).is_ok_and(|file| file.len() > 0)).await;
-    tokio::time::sleep(Duration::from_millis(500)).await;
-    let mut options = house.encoder(&key, 3.0);
-    options.chunk_size = 128;
-    house.publish(options).await;
+    let mut capture = Capture::start(&house, vec![house.rtmp.port(), platform.address().port()]).await;
+    let clip = Clip::made(&["hevc", "aac", "opus", "ac3"]).unwrap();
+    Encoder::new(clip, house.encoder(&key, 2.0)).run().await.unwrap();
     assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
-    tokio::time::sleep(Duration::from_millis(1500)).await;
-    let _ = Command::new("kill").args(["-INT", &capture.id().to_string()]).status();
-    capture.wait().unwrap();
-
-    let dissect = |display: &str, field: &str| {
-        let mut command = Command::new("tshark");
-        command.arg("-r").arg(&file);
-        for port in ports {
-            command.args(["-d", &format!("tcp.port=={port},rtmpt")]);
-        }
-        command.args(["-o", "rtmpt.max_packet_size:1000000", "-o", "tcp.reassemble_out_of_order:TRUE"]);
-        let output = command.args(["-Y", display, "-T", "fields", "-e", field]).output().unwrap();
-        String::from_utf8_lossy(&output.stdout).into_owned()
-    };
-    assert_eq!(dissect("_ws.malformed", "frame.number"), "");
-    let types = dissect("rtmpt", "rtmpt.header.typeid");
-    for (name, number) in [("audio", "0x08"), ("video", "0x09"), ("command", "0x14"), ("data", "0x12")] {
-        assert!(types.contains(number), "{name} messages are dissected: {}", &types[..types.len().min(300)]);
-    }
+    capture.end().await;
+    assert_eq!(capture.dissect("_ws.malformed", "frame.number"), "");
+    assert!(capture.dissect("rtmpt", "rtmpt.header.typeid").contains("0x09"));
 }

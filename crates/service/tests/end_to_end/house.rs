@@ -88,9 +88,15 @@ impl Ground {
             assert!(Instant::now() < deadline, "waverantd is not ready: {}", self.log());
             std::thread::sleep(Duration::from_millis(10));
         };
-        let address = |name: &str| ready[name].as_str().unwrap().parse().unwrap();
-        let mut house =
-            House { ground: self, child, rtmp: address("rtmp"), http: address("http"), token: String::new() };
+        let address = |name: &str| ready[name].as_str().and_then(|address| address.parse().ok());
+        let mut house = House {
+            ground: self,
+            child,
+            rtmp: address("rtmp").unwrap(),
+            rtmps: address("rtmps"),
+            http: address("http").unwrap(),
+            token: String::new(),
+        };
         let signed_in = house.call(
             "POST",
             "/sign-in",
@@ -106,6 +112,7 @@ pub(crate) struct House<'a> {
     pub(crate) ground: &'a Ground,
     pub(crate) child: Child,
     pub(crate) rtmp: SocketAddr,
+    pub(crate) rtmps: Option<SocketAddr>,
     pub(crate) http: SocketAddr,
     token: String,
 }
@@ -161,12 +168,35 @@ impl House<'_> {
 
     /// Starts a platform and makes it a destination of the channel.
     pub(crate) async fn add_platform(&self, name: &str, fault: Option<PlatformFault>) -> Platform {
-        let options = PlatformOptions { listen: "127.0.0.1:0".parse().unwrap(), key: PLATFORM_KEY.to_owned(), fault };
+        self.add_platform_with(name, PlatformOptions { fault, ..PlatformOptions::new(PLATFORM_KEY) }, None).await
+    }
+
+    /// Starts a platform and makes it a destination of the channel, whose certificate must be
+    /// signed by `authority` if one is given.
+    pub(crate) async fn add_platform_with(
+        &self,
+        name: &str,
+        options: PlatformOptions,
+        authority: Option<&str>,
+    ) -> Platform {
         let platform = Platform::start(options).await.unwrap();
-        let destination = json!({"name": name, "address": platform.url(), "key": PLATFORM_KEY});
+        let destination = json!({"name": name, "address": platform.url(), "key": PLATFORM_KEY, "authority": authority});
         self.call("POST", "/destinations", Some(destination));
         self.switch(name, true);
         platform
+    }
+
+    /// Makes a viewing key for the channel.
+    pub(crate) fn make_viewing_key(&self) -> String {
+        let made = self.call("POST", "/channels/finish-line/keys", Some(json!({"label": "mixer", "right": "view"})));
+        made["encoder"]["key"].as_str().unwrap().to_owned()
+    }
+
+    /// The leg to `destination` now.
+    pub(crate) fn leg(&self, destination: &str) -> Value {
+        let live = self.live();
+        let legs = live["legs"].as_array().unwrap();
+        legs.iter().find(|leg| leg["destination"] == destination).cloned().unwrap()
     }
 
     pub(crate) fn switch(&self, destination: &str, is_on: bool) {

@@ -30,7 +30,7 @@ async fn one_show_from_encoder_to_three_platforms() {
     let (sent, live) = tokio::join!(publish, watch);
     assert_eq!(sent.end, EncoderEnd::Finished);
     assert_eq!(live["session"]["video"]["width"], 1280);
-    assert_eq!(live["session"]["audio"]["sample_rate_hz"], 48_000);
+    assert_eq!(live["session"]["audio"][0]["sample_rate_hz"], 48_000);
     assert_eq!(live["session"]["key_label"], "van");
 
     for platform in &platforms {

@@ -6,15 +6,16 @@ use std::time::{Duration, Instant};
 use anyhow::Context;
 use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::TcpStream;
 use tokio::time::{sleep, sleep_until, timeout};
-use waverant_container::{AAC_RAW_HEADER, AAC_SEQUENCE_HEADER, AVC_SEQUENCE_HEADER, avc_frame_header};
-use waverant_media::TrackKind;
+use waverant_container::{TagCodec, TagForm, config_header, frame_header};
+use waverant_media::{Track, TrackKind};
 use waverant_rtmp::{
-    ClientConfig, ClientConnection, ClientEvent, ClientTarget, RtmpAddress, StreamMetadataBuilder, Timestamp,
+    ClientConfig, ClientConnection, ClientEvent, ClientPurpose, ClientTarget, Greeting, MediaOutput, RtmpAddress,
+    StreamMetadataBuilder, StreamRates, Timestamp,
 };
 
 use crate::clip::ClipPacket;
+use crate::line::{BoxedLine, dial};
 use crate::{Clip, Mark, MarkKind};
 
 /// How long the server may take to answer.
@@ -42,6 +43,12 @@ pub struct EncoderOptions {
     pub first_packet: usize,
     /// Chunk size to announce; 128 announces none.
     pub chunk_size: u32,
+    /// The timestamp to begin with.
+    pub first_timestamp_ms: i64,
+    /// How to greet the server.
+    pub greeting: Greeting,
+    /// Over TLS: the authority (PEM) that must have signed the server's certificate.
+    pub authority: Option<String>,
     /// What to do wrong.
     pub fault: Option<EncoderFault>,
 }
@@ -49,7 +56,17 @@ pub struct EncoderOptions {
 impl EncoderOptions {
     /// Publishes to `server` with `key` for `length`, without a fault.
     pub fn new(server: impl Into<String>, key: impl Into<String>, length: Duration) -> Self {
-        Self { server: server.into(), key: key.into(), length, first_packet: 0, chunk_size: 4096, fault: None }
+        Self {
+            server: server.into(),
+            key: key.into(),
+            length,
+            first_packet: 0,
+            chunk_size: 4096,
+            first_timestamp_ms: 0,
+            greeting: Greeting::Plain,
+            authority: None,
+            fault: None,
+        }
     }
 }
 
@@ -81,6 +98,9 @@ pub struct EncoderReport {
     pub end: EncoderEnd,
     /// What was sent.
     pub sent: Vec<Mark>,
+    /// True if the server asked to connect anew.
+    #[serde(default)]
+    pub was_asked_to_reconnect: bool,
     /// The packet of the endless clip that would have come next.
     pub next_packet: usize,
     /// True if the server closed the connection after refusing.
@@ -106,9 +126,9 @@ impl Encoder {
     /// If the address is no RTMP address or the server cannot be reached.
     pub async fn run(self) -> anyhow::Result<EncoderReport> {
         let address: RtmpAddress = self.options.server.parse().context("server")?;
-        let stream = TcpStream::connect((address.host(), address.port())).await.context("server")?;
-        stream.set_nodelay(true)?;
+        let stream = dial(&address, self.options.authority.as_deref()).await?;
         let target = ClientTarget {
+            purpose: ClientPurpose::Publish,
             app: address.app().to_owned(),
             tc_url: address.to_string(),
             stream_name: self.options.key.clone(),
@@ -116,6 +136,7 @@ impl Encoder {
         let config = ClientConfig {
             chunk_size: self.options.chunk_size,
             seed: 11,
+            greeting: self.options.greeting,
             flash_version: "Stand-in encoder".to_owned(),
             ..ClientConfig::default()
         };
@@ -127,6 +148,7 @@ impl Encoder {
             report: EncoderReport {
                 end: EncoderEnd::Finished,
                 sent: Vec::new(),
+                was_asked_to_reconnect: false,
                 next_packet: self.options.first_packet,
                 was_closed: false,
             },
@@ -136,7 +158,7 @@ impl Encoder {
 }
 
 struct Line {
-    stream: TcpStream,
+    stream: BoxedLine,
     client: ClientConnection,
     began: Instant,
     report: EncoderReport,
@@ -181,16 +203,20 @@ impl Line {
     fn hear(&mut self, input: &[u8]) -> Result<(), EncoderEnd> {
         self.client.handle_input(Instant::now(), input).map_err(|_| EncoderEnd::Closed)?;
         while let Some(event) = self.client.poll_event() {
-            if let ClientEvent::Refused { code, description } = event {
-                let after_ms = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX);
-                return Err(EncoderEnd::Refused { code, description, after_ms });
+            match event {
+                ClientEvent::Refused { code, description } => {
+                    let after_ms = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX);
+                    return Err(EncoderEnd::Refused { code, description, after_ms });
+                }
+                ClientEvent::ReconnectRequested { .. } => self.report.was_asked_to_reconnect = true,
+                _ => {}
             }
         }
         Ok(())
     }
 
     async fn send_all(&mut self, clip: &Clip, options: &EncoderOptions) -> Result<EncoderEnd, EncoderEnd> {
-        self.send_headers(clip).await?;
+        self.send_headers(clip, options).await?;
         let began = Instant::now();
         let first = clip.packet(options.first_packet).dts;
         loop {
@@ -207,8 +233,8 @@ impl Line {
             }
             self.wait_and_hear(began + due).await?;
             self.report.next_packet += 1;
-            let millis = (packet.dts - first).millis();
-            self.send(&packet, Timestamp::from_millis(millis)).await?;
+            let millis = options.first_timestamp_ms + (packet.dts - first).millis();
+            self.send(clip, &packet, Timestamp::from_millis(millis)).await?;
         }
     }
 
@@ -231,35 +257,39 @@ impl Line {
         }
     }
 
-    async fn send_headers(&mut self, clip: &Clip) -> Result<(), EncoderEnd> {
-        let start = Timestamp(0);
-        let metadata = StreamMetadataBuilder::new(&clip.tracks, Some(30.0), "Stand-in encoder").encode();
-        let (video, audio) = clip.headers();
-        let mut sent = self.client.send_metadata(start, &metadata);
-        if let Some(header) = &video {
-            sent = sent.and_then(|()| self.client.send_video(start, &AVC_SEQUENCE_HEADER, header));
-            self.report.sent.push(Mark::new(MarkKind::VideoHeader, 0, header));
+    async fn send_headers(&mut self, clip: &Clip, options: &EncoderOptions) -> Result<(), EncoderEnd> {
+        let start = Timestamp::from_millis(options.first_timestamp_ms);
+        let rates = StreamRates { frame_rate: Some(30.0), ..StreamRates::default() };
+        let metadata = StreamMetadataBuilder::new(&clip.tracks, rates, "Stand-in encoder").encode_for_server();
+        self.client.send_data(start, &metadata).map_err(|_| EncoderEnd::Closed)?;
+        for track in clip.tracks.iter() {
+            let (Some(codec), Some(raw)) = (TagCodec::of(&track.codec), track.codec.decoder_config()) else { continue };
+            let kind = track.codec.kind();
+            let header = config_header(kind, codec, form(track, codec));
+            let (sent, mark) = match kind {
+                TrackKind::Video => (self.client.send_video(start, &header, raw), MarkKind::VideoHeader),
+                TrackKind::Audio => (self.client.send_audio(start, &header, raw), MarkKind::AudioHeader),
+            };
+            sent.map_err(|_| EncoderEnd::Closed)?;
+            self.report.sent.push(Mark::new(mark, track.id.place(), start.0, raw));
         }
-        if let Some(header) = &audio {
-            sent = sent.and_then(|()| self.client.send_audio(start, &AAC_SEQUENCE_HEADER, header));
-            self.report.sent.push(Mark::new(MarkKind::AudioHeader, 0, header));
-        }
-        sent.map_err(|_| EncoderEnd::Closed)?;
         self.flush().await.map_err(|_| EncoderEnd::Closed)
     }
 
-    async fn send(&mut self, packet: &ClipPacket, timestamp: Timestamp) -> Result<(), EncoderEnd> {
+    async fn send(&mut self, clip: &Clip, packet: &ClipPacket, timestamp: Timestamp) -> Result<(), EncoderEnd> {
+        let track = clip.tracks.get(packet.track).ok_or(EncoderEnd::Closed)?;
+        let codec = TagCodec::of(&track.codec).ok_or(EncoderEnd::Closed)?;
+        let header = frame_header(packet.kind, codec, form(track, codec), packet.keyframe, packet.composition_ms);
         let (sent, kind) = match packet.kind {
             TrackKind::Video => {
-                let header = avc_frame_header(packet.keyframe, packet.composition_ms);
                 let kind = if packet.keyframe { MarkKind::Keyframe } else { MarkKind::Picture };
                 (self.client.send_video(timestamp, &header, &packet.payload), kind)
             }
-            TrackKind::Audio => (self.client.send_audio(timestamp, &AAC_RAW_HEADER, &packet.payload), MarkKind::Sound),
+            TrackKind::Audio => (self.client.send_audio(timestamp, &header, &packet.payload), MarkKind::Sound),
         };
         sent.map_err(|_| EncoderEnd::Closed)?;
         self.flush().await.map_err(|_| EncoderEnd::Closed)?;
-        self.report.sent.push(Mark::new(kind, timestamp.0, &packet.payload));
+        self.report.sent.push(Mark::new(kind, packet.track.place(), timestamp.0, &packet.payload));
         Ok(())
     }
 
@@ -268,7 +298,8 @@ impl Line {
         while let Some(piece) = self.client.poll_transmit() {
             out.extend_from_slice(&piece);
         }
-        self.stream.write_all(&out).await
+        self.stream.write_all(&out).await?;
+        self.stream.flush().await
     }
 
     async fn wait_for_close(&mut self) {
@@ -277,5 +308,14 @@ impl Line {
             while matches!(self.stream.read(&mut buffer).await, Ok(count) if count > 0) {}
         });
         self.report.was_closed = closed.await.is_ok();
+    }
+}
+
+/// The first track of a kind goes as encoders of all ages send it, if its codec has such a form.
+fn form(track: &Track, codec: TagCodec) -> TagForm {
+    match track.id.place() {
+        0 if codec.has_first_form() => TagForm::First,
+        0 => TagForm::Letters,
+        place => TagForm::Track(place),
     }
 }

@@ -8,11 +8,12 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 use tokio::task::JoinSet;
 use tokio::time::sleep;
-use waverant_container::{AudioTag, VideoTag, parse_audio_tag, parse_video_tag};
-use waverant_rtmp::{MediaKind, Refusal, ServerConfig, ServerConnection, ServerEvent, Timestamp};
+use tokio_rustls::TlsAcceptor;
+use waverant_rtmp::{Refusal, ServerConfig, ServerConnection, ServerEvent};
 
 use super::{ConnectionReport, PlatformFault, PlatformOptions, PlatformReport};
-use crate::{Mark, MarkKind};
+use crate::line::BoxedLine;
+use crate::tag_marks::tag_marks;
 
 pub(super) async fn accept_all(
     listener: TcpListener,
@@ -30,24 +31,63 @@ pub(super) async fn accept_all(
             report.connections.push(ConnectionReport::default());
             report.connections.len() - 1
         };
-        let connection = Connection {
-            stream,
-            server: ServerConnection::new(ServerConfig::default(), Instant::now()),
-            options: options.clone(),
-            report: report.clone(),
-            changed: changed.clone(),
-            taken: taken.clone(),
-            place,
-            order: 0,
-            first_media: None,
-        };
-        connections.spawn(connection.run());
+        if place == 0 && matches!(options.fault, Some(PlatformFault::ResetOnceAfter(_))) {
+            // Closing it sends a reset.
+            let _ = stream.set_zero_linger();
+        }
+        let (options, report, changed, taken) = (options.clone(), report.clone(), changed.clone(), taken.clone());
+        connections.spawn(async move {
+            let config = ServerConfig {
+                is_enhanced: options.is_enhanced,
+                redirect: options.redirect.clone(),
+                ..ServerConfig::default()
+            };
+            let server = ServerConnection::new(config, Instant::now());
+            match secure(stream, &options).await {
+                Ok(stream) => {
+                    let (order, first_media) = (0, None);
+                    let connection = Connection {
+                        stream,
+                        server,
+                        options,
+                        report,
+                        changed,
+                        taken,
+                        place,
+                        order,
+                        first_media,
+                        was_asked: false,
+                    };
+                    connection.run().await;
+                }
+                Err(error) => note(&report, &changed, place, |report| report.fault = Some(format!("TLS: {error}"))),
+            }
+        });
         while connections.try_join_next().is_some() {}
     }
 }
 
+async fn secure(stream: TcpStream, options: &PlatformOptions) -> std::io::Result<BoxedLine> {
+    match &options.tls {
+        Some(config) => Ok(Box::pin(TlsAcceptor::from(config.clone()).accept(stream).await?)),
+        None => Ok(Box::pin(stream)),
+    }
+}
+
+fn note(
+    report: &Mutex<PlatformReport>,
+    changed: &watch::Sender<u64>,
+    place: usize,
+    change: impl FnOnce(&mut ConnectionReport),
+) {
+    if let Some(report) = report.lock().connections.get_mut(place) {
+        change(report);
+    }
+    changed.send_modify(|count| *count += 1);
+}
+
 struct Connection {
-    stream: TcpStream,
+    stream: BoxedLine,
     server: ServerConnection,
     options: PlatformOptions,
     report: Arc<Mutex<PlatformReport>>,
@@ -57,6 +97,7 @@ struct Connection {
     /// How many publishers were taken before this one.
     order: usize,
     first_media: Option<Instant>,
+    was_asked: bool,
 }
 
 impl Connection {
@@ -71,7 +112,7 @@ impl Connection {
             while let Some(piece) = self.server.poll_transmit() {
                 out.extend_from_slice(&piece);
             }
-            if !out.is_empty() && self.stream.write_all(&out).await.is_err() {
+            if !out.is_empty() && (self.stream.write_all(&out).await.is_err() || self.stream.flush().await.is_err()) {
                 return;
             }
             if self.server.is_closing() {
@@ -94,14 +135,21 @@ impl Connection {
     }
 
     /// True if the connection is to be dropped.
-    async fn misbehave(&self) -> bool {
+    async fn misbehave(&mut self) -> bool {
         let media_for = self.first_media.map(|first| first.elapsed());
         let is_due = |time: Duration| media_for.is_some_and(|elapsed| elapsed >= time);
         match self.options.fault {
-            Some(PlatformFault::ResetOnceAfter(time)) if self.order == 0 && is_due(time) => {
-                // Closing at once with unread input sends a reset.
-                let _ = self.stream.set_zero_linger();
-                true
+            Some(PlatformFault::ResetOnceAfter(time)) if self.order == 0 && is_due(time) => true,
+            Some(PlatformFault::AskToReconnectOnceAfter(time))
+                if self.order == 0 && is_due(time) && !self.was_asked =>
+            {
+                self.was_asked = true;
+                self.server.request_reconnect(None, "This machine is taken out of service.");
+                let mut out = Vec::new();
+                while let Some(piece) = self.server.poll_transmit() {
+                    out.extend_from_slice(&piece);
+                }
+                self.stream.write_all(&out).await.is_err()
             }
             Some(PlatformFault::StallAfter(time)) if is_due(time) => std::future::pending().await,
             Some(PlatformFault::ReadSlowly(_)) => {
@@ -115,18 +163,25 @@ impl Connection {
     fn handle_events(&mut self) {
         while let Some(event) = self.server.poll_event() {
             match event {
-                ServerEvent::PublishRequested(request) => self.decide(&request.name),
-                ServerEvent::Media { kind, timestamp, body } => {
+                ServerEvent::PublishRequested(request) => self.decide(request.stream, &request.name),
+                ServerEvent::Media { kind, timestamp, body, .. } => {
                     self.first_media.get_or_insert_with(Instant::now);
-                    self.remember(kind, timestamp, &body);
+                    match tag_marks(kind, timestamp.0, &body) {
+                        Ok(marks) => self.note(|report| report.received.extend(marks)),
+                        Err(error) => self.note(|report| report.fault = Some(error)),
+                    }
                 }
-                ServerEvent::PublishEnded => self.note(|report| report.was_ended = true),
+                ServerEvent::Metadata { metadata, .. } => self.note(|report| {
+                    report.announced_video_bps = metadata.video_bps;
+                    report.announced_size = metadata.picture_size;
+                }),
+                ServerEvent::PublishEnded { .. } => self.note(|report| report.was_ended = true),
                 _ => {}
             }
         }
     }
 
-    fn decide(&mut self, key: &str) {
+    fn decide(&mut self, stream: u32, key: &str) {
         let refusal = match self.options.fault {
             Some(PlatformFault::Refuse) => Some("No streams today."),
             _ if key != self.options.key => Some("Unknown stream."),
@@ -135,11 +190,11 @@ impl Connection {
         let answered = match refusal {
             None => {
                 self.order = self.taken.fetch_add(1, Ordering::Relaxed);
-                self.server.accept_publish(Instant::now())
+                self.server.accept_publish(Instant::now(), stream)
             }
             Some(reason) => {
                 self.note(|report| report.refused = Some(reason.to_owned()));
-                self.server.refuse_publish(&Refusal { description: reason.to_owned() })
+                self.server.refuse(stream, &Refusal { description: reason.to_owned() })
             }
         };
         if let Err(error) = answered {
@@ -147,31 +202,7 @@ impl Connection {
         }
     }
 
-    fn remember(&self, kind: MediaKind, timestamp: Timestamp, body: &bytes::Bytes) {
-        let mark = |kind, payload: &[u8]| Some(Mark::new(kind, timestamp.0, payload));
-        let mark = match kind {
-            MediaKind::Audio => match parse_audio_tag(body) {
-                Ok(AudioTag::AacSequenceHeader(raw)) => mark(MarkKind::AudioHeader, &raw),
-                Ok(AudioTag::AacFrame(raw)) => mark(MarkKind::Sound, &raw),
-                _ => None,
-            },
-            MediaKind::Video => match parse_video_tag(body) {
-                Ok(VideoTag::AvcSequenceHeader(raw)) => mark(MarkKind::VideoHeader, &raw),
-                Ok(VideoTag::AvcFrame { keyframe: true, payload, .. }) => mark(MarkKind::Keyframe, &payload),
-                Ok(VideoTag::AvcFrame { keyframe: false, payload, .. }) => mark(MarkKind::Picture, &payload),
-                _ => None,
-            },
-        };
-        match mark {
-            Some(mark) => self.note(|report| report.received.push(mark)),
-            None => self.note(|report| report.fault = Some("a tag that is no H.264 and no AAC".to_owned())),
-        }
-    }
-
     fn note(&self, change: impl FnOnce(&mut ConnectionReport)) {
-        if let Some(report) = self.report.lock().connections.get_mut(self.place) {
-            change(report);
-        }
-        self.changed.send_modify(|count| *count += 1);
+        note(&self.report, &self.changed, self.place, change);
     }
 }

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use parking_lot::Mutex;
+use rustls::ServerConfig;
 use serde::{Deserialize, Serialize};
 use tokio::net::TcpListener;
 use tokio::sync::watch;
@@ -25,6 +26,8 @@ pub enum PlatformFault {
     StallAfter(Duration),
     /// No more than so many bytes are read in a second.
     ReadSlowly(u32),
+    /// Publishers are asked to connect anew after so long, once.
+    AskToReconnectOnceAfter(Duration),
 }
 
 /// What the platform is to do.
@@ -36,6 +39,26 @@ pub struct PlatformOptions {
     pub key: String,
     /// What to do wrong.
     pub fault: Option<PlatformFault>,
+    /// Whether it speaks Enhanced RTMP.
+    pub is_enhanced: bool,
+    /// If set, every publisher is sent to this address.
+    pub redirect: Option<String>,
+    /// Speaks TLS only, with this certificate.
+    pub tls: Option<Arc<ServerConfig>>,
+}
+
+impl PlatformOptions {
+    /// A platform on a free port of loopback that does everything right.
+    pub fn new(key: impl Into<String>) -> Self {
+        Self {
+            listen: SocketAddr::from(([127, 0, 0, 1], 0)),
+            key: key.into(),
+            fault: None,
+            is_enhanced: true,
+            redirect: None,
+            tls: None,
+        }
+    }
 }
 
 /// What came over one connection.
@@ -43,6 +66,12 @@ pub struct PlatformOptions {
 pub struct ConnectionReport {
     /// Everything that was received, in order.
     pub received: Vec<Mark>,
+    /// Bit rate of the pictures that the metadata announced.
+    #[serde(default)]
+    pub announced_video_bps: Option<f64>,
+    /// Width and height that it announced.
+    #[serde(default)]
+    pub announced_size: Option<(u32, u32)>,
     /// Why the publisher was refused.
     pub refused: Option<String>,
     /// What was wrong with what came.
@@ -62,6 +91,7 @@ pub struct PlatformReport {
 #[derive(Debug)]
 pub struct Platform {
     address: SocketAddr,
+    is_secure: bool,
     report: Arc<Mutex<PlatformReport>>,
     changed: watch::Receiver<u64>,
     task: JoinHandle<()>,
@@ -77,8 +107,9 @@ impl Platform {
         let address = listener.local_addr()?;
         let report = Arc::new(Mutex::new(PlatformReport::default()));
         let (sender, changed) = watch::channel(0);
+        let is_secure = options.tls.is_some();
         let task = tokio::spawn(connection::accept_all(listener, options, report.clone(), sender));
-        Ok(Self { address, report, changed, task })
+        Ok(Self { address, is_secure, report, changed, task })
     }
 
     /// Where it listens.
@@ -88,6 +119,9 @@ impl Platform {
 
     /// The address for a destination.
     pub fn url(&self) -> String {
+        if self.is_secure {
+            return format!("rtmps://localhost:{}/live", self.address.port());
+        }
         format!("rtmp://{}/live", self.address)
     }
 

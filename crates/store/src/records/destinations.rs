@@ -12,8 +12,10 @@ pub struct Destination {
     pub id: u64,
     /// Its name.
     pub name: String,
-    /// Where it is: `rtmp://host/app`.
+    /// Where it is: `rtmp://host/app`, or `rtmps://` for TLS.
     pub address: String,
+    /// The only authority (PEM) that may sign its certificate; none: those of this machine.
+    pub authority: Option<String>,
     /// The key for it.
     pub key: Secret,
     /// When it was made.
@@ -38,6 +40,7 @@ impl Store {
             id: row.try_get("id")?,
             name: row.try_get("name")?,
             address: row.try_get("address")?,
+            authority: row.try_get("authority")?,
             key: self.keychain.unseal(&sealed)?,
             created_at: time_in(row, "created_at")?,
         })
@@ -71,21 +74,25 @@ impl Store {
         &self,
         name: &str,
         address: &str,
+        authority: Option<&str>,
         key: &Secret,
         now: OffsetDateTime,
     ) -> Result<Destination, StoreError> {
-        sqlx::query("INSERT INTO destinations (name, address, sealed_key, created_at) VALUES (?, ?, ?, ?)")
-            .bind(name)
-            .bind(address)
-            .bind(self.keychain.seal(key)?)
-            .bind(to_column(now))
-            .execute(&self.pool)
-            .await
-            .map_err(StoreError::name_taken(name))?;
+        sqlx::query(
+            "INSERT INTO destinations (name, address, authority, sealed_key, created_at) VALUES (?, ?, ?, ?, ?)",
+        )
+        .bind(name)
+        .bind(address)
+        .bind(authority)
+        .bind(self.keychain.seal(key)?)
+        .bind(to_column(now))
+        .execute(&self.pool)
+        .await
+        .map_err(StoreError::name_taken(name))?;
         self.destination(name).await
     }
 
-    /// Changes a destination's address, and its key if one is given.
+    /// Changes a destination's address and authority, and its key if one is given.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
@@ -93,15 +100,19 @@ impl Store {
         &self,
         name: &str,
         address: &str,
+        authority: Option<&str>,
         key: Option<&Secret>,
     ) -> Result<Destination, StoreError> {
         let sealed = key.map(|key| self.keychain.seal(key)).transpose()?;
-        sqlx::query("UPDATE destinations SET address = ?, sealed_key = COALESCE(?, sealed_key) WHERE name = ?")
-            .bind(address)
-            .bind(sealed)
-            .bind(name)
-            .execute(&self.pool)
-            .await?;
+        sqlx::query(
+            "UPDATE destinations SET address = ?, authority = ?, sealed_key = COALESCE(?, sealed_key) WHERE name = ?",
+        )
+        .bind(address)
+        .bind(authority)
+        .bind(sealed)
+        .bind(name)
+        .execute(&self.pool)
+        .await?;
         self.destination(name).await
     }
 

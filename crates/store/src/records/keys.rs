@@ -5,6 +5,29 @@ use time::OffsetDateTime;
 use super::{fitted, optional_time_in, time_in, to_column};
 use crate::{Secret, Store, StoreError};
 
+/// What a key opens.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeyRight {
+    /// Publishing on the channel.
+    Publish,
+    /// Watching the channel.
+    View,
+}
+
+impl KeyRight {
+    fn as_column(self) -> &'static str {
+        match self {
+            Self::Publish => "publish",
+            Self::View => "view",
+        }
+    }
+
+    /// What this version does not know opens nothing but watching.
+    fn from_column(text: &str) -> Self {
+        if text == "publish" { Self::Publish } else { Self::View }
+    }
+}
+
 /// A stream key as it is kept: everything but the key.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StreamKey {
@@ -12,6 +35,8 @@ pub struct StreamKey {
     pub id: u64,
     /// The channel that it opens.
     pub channel_id: u64,
+    /// What it opens the channel for.
+    pub right: KeyRight,
     /// For whom it was made.
     pub label: String,
     /// The public part.
@@ -29,6 +54,7 @@ fn from_row(row: &MySqlRow) -> Result<StreamKey, StoreError> {
     Ok(StreamKey {
         id: row.try_get("id")?,
         channel_id: row.try_get("channel_id")?,
+        right: KeyRight::from_column(row.try_get("key_right")?),
         label: row.try_get("label")?,
         prefix: row.try_get("prefix")?,
         digest: digest.try_into().map_err(|_| StoreError::Unsealable)?,
@@ -66,16 +92,18 @@ impl Store {
     pub async fn add_key(
         &self,
         channel_id: u64,
+        right: KeyRight,
         label: &str,
         now: OffsetDateTime,
         expires_at: Option<OffsetDateTime>,
     ) -> Result<(StreamKey, Secret), StoreError> {
         let secret = Secret::new_stream_key();
         let added = sqlx::query(
-            "INSERT INTO stream_keys (channel_id, label, prefix, digest, created_at, expires_at) \
-             VALUES (?, ?, ?, ?, ?, ?)",
+            "INSERT INTO stream_keys (channel_id, key_right, label, prefix, digest, created_at, expires_at) \
+             VALUES (?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(channel_id)
+        .bind(right.as_column())
         .bind(fitted(label, 96))
         .bind(secret.prefix())
         .bind(&self.keychain.digest(secret.reveal())[..])

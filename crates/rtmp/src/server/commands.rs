@@ -1,0 +1,196 @@
+//! The commands that a peer sends to our server.
+
+use std::time::Instant;
+
+use super::{CHUNK_SIZE, ConnectInfo, ServerConnection, ServerEvent, Stage, StreamRequest, StreamStage};
+use crate::amf0::Value;
+use crate::capabilities::{self, Capabilities};
+use crate::command::{Command, on_status, status_object, stream_number};
+use crate::error::Error;
+
+impl ServerConnection {
+    pub(super) fn handle_command(&mut self, now: Instant, stream: u32, command: &Command) -> Result<(), Error> {
+        if self.stage == Stage::ExpectConnect && command.name != "connect" {
+            return Err(Error::OutOfOrder { command: command.name.clone(), when: "before `connect`" });
+        }
+        match command.name.as_str() {
+            "connect" => self.connect(command),
+            "createStream" => match self.streams.create() {
+                Some(number) => self.answer(command, Value::Null, f64::from(number).into()),
+                None => self.reject_call(command),
+            },
+            "publish" if command.arguments.first() == Some(&Value::Boolean(false)) => self.end_stream(now, stream),
+            "publish" => self.publish(stream, command),
+            "play" | "play2" => self.play(stream, command),
+            "pause" | "pauseRaw" => self.pause(stream, command),
+            "receiveAudio" | "receiveVideo" => self.choose_media(stream, command),
+            "seek" => {
+                let status =
+                    on_status("warning", "NetStream.Seek.Failed", "A live stream has no other place to go to.");
+                self.link.send_answer(stream, &status)
+            }
+            "releaseStream" | "_checkbw" => self.answer(command, Value::Null, Value::Undefined),
+            // A live stream has no length.
+            "getStreamLength" => self.answer(command, Value::Null, 0.0.into()),
+            "FCPublish" => self.answer_notice(command, "onFCPublish", "NetStream.Publish.Start"),
+            "FCSubscribe" => self.answer_notice(command, "onFCSubscribe", "NetStream.Play.Start"),
+            "FCUnpublish" => {
+                if let Some(meant) = self.streams.meant(None, command.first_text()) {
+                    self.end_stream(now, meant)?;
+                }
+                self.answer_notice(command, "onFCUnpublish", "NetStream.Unpublish.Success")
+            }
+            "deleteStream" => {
+                let number = command.arguments.first().and_then(Value::as_number).and_then(stream_number);
+                if let Some(meant) = self.streams.meant(number, None) {
+                    self.end_stream(now, meant)?;
+                    self.streams.delete(meant);
+                }
+                Ok(())
+            }
+            "closeStream" => self.end_stream(now, stream),
+            "_result" | "_error" | "onStatus" => Ok(()),
+            _ if command.transaction != 0.0 => self.reject_call(command),
+            _ => Ok(()),
+        }
+    }
+
+    /// Source: RTMP 1.0, 7.2.1.1; E-RTMP 2, Enhancing NetConnection connect Command
+    fn connect(&mut self, command: &Command) -> Result<(), Error> {
+        if self.stage != Stage::ExpectConnect {
+            return self.reject_call(command);
+        }
+        let text = |field: &str| command.object_text(field).unwrap_or_default().to_owned();
+        self.connect = ConnectInfo {
+            app: text("app"),
+            tc_url: text("tcUrl"),
+            flash_version: text("flashVer"),
+            capabilities: Capabilities::read(&command.object),
+        };
+        if let Some(address) = self.config.redirect.clone() {
+            return self.redirect(command, &address);
+        }
+        self.stage = Stage::Open;
+        self.link.announce(CHUNK_SIZE);
+        let mut properties = vec![("fmsVer".into(), "Waverant/0,1".into()), ("capabilities".into(), 31.0.into())];
+        if self.config.is_enhanced {
+            properties.extend(capabilities::server_fields());
+        }
+        let mut information = status_object("status", "NetConnection.Connect.Success", "Connected.");
+        if let Value::Object(pairs) = &mut information {
+            // Also a peer that offers AMF3 is answered in AMF0, which it must know.
+            pairs.push(("objectEncoding".into(), 0.0.into()));
+        }
+        self.answer(command, Value::Object(properties), information)
+    }
+
+    /// Sends the client to another address, as clients of all ages understand it.
+    fn redirect(&mut self, command: &Command, address: &str) -> Result<(), Error> {
+        let mut status = status_object("error", "NetConnection.Connect.Rejected", "Use the other address.");
+        if let Value::Object(pairs) = &mut status {
+            let ex = vec![("code".to_owned(), 302.0.into()), ("redirect".to_owned(), address.into())];
+            pairs.push(("ex".to_owned(), Value::Object(ex)));
+        }
+        self.link.send_command(0, &Command::new("_error", command.transaction, Value::Null, vec![status]));
+        self.stage = Stage::Closing;
+        self.deadline.clear();
+        Ok(())
+    }
+
+    fn publish(&mut self, stream: u32, command: &Command) -> Result<(), Error> {
+        let name = command.first_text().unwrap_or_default();
+        if !self.streams.begin(stream, StreamStage::DecidingPublish, name) {
+            let words = "This stream is in use already; create another one.";
+            return self.link.send_answer(stream, &on_status("error", "NetStream.Publish.BadName", words));
+        }
+        let request = StreamRequest { stream, name: name.to_owned(), connect: self.connect.clone() };
+        self.events.push_back(ServerEvent::PublishRequested(request));
+        Ok(())
+    }
+
+    /// Source: RTMP 1.0, 7.2.2.1
+    fn play(&mut self, stream: u32, command: &Command) -> Result<(), Error> {
+        // `play2` names the stream in an object.
+        let named = command.arguments.first().and_then(|options| options.field("streamName")).and_then(Value::as_str);
+        let name = command.first_text().or(named).unwrap_or_default();
+        if !self.streams.begin(stream, StreamStage::DecidingPlay, name) {
+            let words = "This stream is in use already; create another one.";
+            return self.link.send_answer(stream, &on_status("error", "NetStream.Play.Failed", words));
+        }
+        let request = StreamRequest { stream, name: name.to_owned(), connect: self.connect.clone() };
+        self.events.push_back(ServerEvent::PlayRequested(request));
+        Ok(())
+    }
+
+    /// Source: RTMP 1.0, 7.2.2.8
+    fn pause(&mut self, stream: u32, command: &Command) -> Result<(), Error> {
+        let pauses = command.arguments.first() != Some(&Value::Boolean(false));
+        if let Some(StreamStage::Playing { paused, sound, pictures }) = self.streams.stage(stream)
+            && paused != pauses
+        {
+            self.streams.set(stream, StreamStage::Playing { paused: pauses, sound, pictures });
+            let event = if pauses { ServerEvent::PlayPaused { stream } } else { ServerEvent::PlayResumed { stream } };
+            self.events.push_back(event);
+        }
+        let (code, words) = if pauses {
+            ("NetStream.Pause.Notify", "Paused.")
+        } else {
+            ("NetStream.Unpause.Notify", "Going on with the newest picture.")
+        };
+        self.link.send_answer(stream, &on_status("status", code, words))
+    }
+
+    /// Source: RTMP 1.0, 7.2.2.4 and 7.2.2.5
+    fn choose_media(&mut self, stream: u32, command: &Command) -> Result<(), Error> {
+        let wanted = command.arguments.first() != Some(&Value::Boolean(false));
+        let Some(StreamStage::Playing { paused, mut sound, mut pictures }) = self.streams.stage(stream) else {
+            return Ok(());
+        };
+        let choice = if command.name == "receiveAudio" { &mut sound } else { &mut pictures };
+        let was_wanted = std::mem::replace(choice, wanted);
+        self.streams.set(stream, StreamStage::Playing { paused, sound, pictures });
+        if wanted && !was_wanted && !paused {
+            // What comes anew needs its headers and a keyframe.
+            self.events.push_back(ServerEvent::PlayResumed { stream });
+        }
+        if !wanted {
+            return Ok(());
+        }
+        self.link.send_answer(stream, &on_status("status", "NetStream.Seek.Notify", "Going on."))?;
+        self.link.send_answer(stream, &on_status("status", "NetStream.Play.Start", "Playing."))
+    }
+
+    fn end_stream(&mut self, now: Instant, stream: u32) -> Result<(), Error> {
+        let Some(stage) = self.streams.stage(stream) else { return Ok(()) };
+        self.streams.set(stream, StreamStage::Idle);
+        self.rearm(now);
+        if stage.is_publishing() {
+            self.events.push_back(ServerEvent::PublishEnded { stream });
+            self.link.send_answer(stream, &on_status("status", "NetStream.Unpublish.Success", "Ended."))?;
+        } else if stage.is_playing() {
+            self.events.push_back(ServerEvent::PlayEnded { stream });
+            self.link.send_answer(stream, &on_status("status", "NetStream.Play.Stop", "Ended."))?;
+        }
+        Ok(())
+    }
+
+    fn answer(&mut self, command: &Command, object: Value, information: Value) -> Result<(), Error> {
+        let answer = Command::new("_result", command.transaction, object, vec![information]);
+        self.link.send_answer(0, &answer)
+    }
+
+    /// Answers a call that has a notice of its own besides the result.
+    fn answer_notice(&mut self, command: &Command, notice: &str, code: &str) -> Result<(), Error> {
+        if command.transaction != 0.0 {
+            self.answer(command, Value::Null, Value::Undefined)?;
+        }
+        let status = status_object("status", code, command.first_text().map_or("", |_| "Noted."));
+        self.link.send_answer(0, &Command::new(notice, 0.0, Value::Null, vec![status]))
+    }
+
+    /// Source: RTMP 1.0, 7.2.1.2
+    fn reject_call(&mut self, command: &Command) -> Result<(), Error> {
+        let status = status_object("error", "NetConnection.Call.Failed", "This command is not offered here.");
+        self.link.send_answer(0, &Command::new("_error", command.transaction, Value::Null, vec![status]))
+    }
+}

@@ -1,0 +1,310 @@
+use std::collections::BTreeMap;
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use tokio::time::sleep_until;
+use waverant_relay::{TurnAway, TurnAwayReason};
+use waverant_rtmp::{Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest};
+
+use super::farewell::{linger, say_last_words};
+use super::viewing::{Served, Viewing};
+use crate::house::{House, WatchRefusal};
+use crate::net::{Moved, Wire, WriteQueue};
+use crate::show::Seat;
+
+/// Bytes read at once. At 6 Mbit/s this is 23 reads a second.
+const READ_BUFFER: usize = 32 * 1024;
+
+/// No more is put into the write queue while this much waits in it.
+const MAX_QUEUED: usize = 64 * 1024;
+
+/// A player that takes no byte for this long is given up.
+const STALL: Duration = Duration::from_secs(10);
+
+/// Why a connection is done.
+enum End {
+    /// The socket was closed or failed.
+    Closed(io::Result<()>),
+    /// The peer broke the protocol or a deadline.
+    Fault(Error),
+    /// All is said from our side.
+    Done,
+}
+
+/// Moves bytes between one socket and one [`ServerConnection`].
+pub(super) struct Driver {
+    wire: Wire,
+    peer: SocketAddr,
+    house: Arc<House>,
+    connection: ServerConnection,
+    queue: WriteQueue,
+    /// Publishers by message stream.
+    seats: BTreeMap<u32, Seat>,
+    viewings: Vec<Viewing>,
+    /// True once the peer asked for something and was answered.
+    was_answered: bool,
+    last_progress: Instant,
+}
+
+impl Driver {
+    pub(super) fn new(wire: Wire, peer: SocketAddr, house: Arc<House>, config: ServerConfig) -> Self {
+        let now = Instant::now();
+        Self {
+            wire,
+            peer,
+            house,
+            connection: ServerConnection::new(config, now),
+            queue: WriteQueue::default(),
+            seats: BTreeMap::new(),
+            viewings: Vec::new(),
+            was_answered: false,
+            last_progress: now,
+        }
+    }
+
+    pub(super) async fn run(mut self) {
+        let end = self.carry().await;
+        while let Some(piece) = self.connection.poll_transmit() {
+            self.queue.push(piece);
+        }
+        say_last_words(&mut self.wire, &mut self.queue).await;
+        self.note(&end);
+        if matches!(end, End::Done) {
+            linger(self.wire).await;
+        }
+    }
+
+    async fn carry(&mut self) -> End {
+        let mut buffer = vec![0; READ_BUFFER];
+        loop {
+            self.serve_viewings();
+            self.collect_output();
+            if self.connection.is_closing() {
+                return End::Done;
+            }
+            let outcome = self.step(&mut buffer).await;
+            if let Err(end) = outcome {
+                return end;
+            }
+        }
+    }
+
+    /// Waits for whatever comes first.
+    async fn step(&mut self, buffer: &mut [u8]) -> Result<(), End> {
+        let stalled = (!self.queue.is_empty() && !self.viewings.is_empty()).then(|| self.last_progress + STALL);
+        let deadline = self.connection.poll_timeout();
+        // A player is served by news; one that has not read what it has is not served yet.
+        let listening = self.queue.byte_count() < MAX_QUEUED;
+        let news = wait_for_news(if listening { &self.viewings } else { &[] });
+        tokio::select! {
+            moved = self.wire.step(buffer, &mut self.queue) => return self.handle_moved(moved, buffer),
+            () = news => {}
+            () = sleep_until_maybe(deadline) => {
+                if let Err(error) = self.connection.handle_timeout(Instant::now()) {
+                    return Err(End::Fault(error));
+                }
+            }
+            () = sleep_until_maybe(stalled) => {
+                return Err(End::Closed(Err(io::Error::other("the player takes nothing"))));
+            }
+            stream = wait_for_eviction(&self.seats) => self.evict(stream),
+            () = self.house.stopping.cancelled(), if self.seats.is_empty() => self.stop(),
+        }
+        Ok(())
+    }
+
+    fn handle_moved(&mut self, moved: io::Result<Moved>, buffer: &[u8]) -> Result<(), End> {
+        match moved {
+            Ok(Moved::Wrote) => self.last_progress = Instant::now(),
+            Ok(Moved::Read(0)) => return Err(End::Closed(Ok(()))),
+            Ok(Moved::Read(count)) => {
+                let outcome = self.connection.handle_input(Instant::now(), &buffer[..count]);
+                // Media that came before a fault still counts.
+                self.handle_events();
+                outcome.map_err(End::Fault)?;
+            }
+            Err(error) => return Err(End::Closed(Err(error))),
+        }
+        Ok(())
+    }
+
+    /// A peer that reads slowly gets its next output when it has read what it has.
+    fn collect_output(&mut self) {
+        while self.queue.byte_count() < MAX_QUEUED
+            && let Some(piece) = self.connection.poll_transmit()
+        {
+            if self.queue.is_empty() {
+                self.last_progress = Instant::now();
+            }
+            self.queue.push(piece);
+        }
+    }
+
+    fn serve_viewings(&mut self) {
+        let mut place = 0;
+        while place < self.viewings.len() && self.queue.byte_count() < MAX_QUEUED {
+            let viewing = &mut self.viewings[place];
+            let served = if self.house.directory().has_key(viewing.key_id()) {
+                viewing.serve(&mut self.connection)
+            } else {
+                Served::Over("The viewing key was withdrawn.".to_owned())
+            };
+            match served {
+                Served::UpToDate => place += 1,
+                Served::More => self.collect_output(),
+                Served::Over(reason) => {
+                    self.connection.end_play(viewing.stream(), &reason);
+                    self.viewings.remove(place);
+                }
+            }
+        }
+    }
+
+    fn handle_events(&mut self) {
+        while let Some(event) = self.connection.poll_event() {
+            match event {
+                ServerEvent::PublishRequested(request) => self.decide_publish(&request),
+                ServerEvent::PlayRequested(request) => self.decide_play(&request),
+                ServerEvent::Metadata { stream, metadata } => {
+                    if let Some(seat) = self.seats.get(&stream) {
+                        seat.metadata(metadata);
+                    }
+                }
+                ServerEvent::Media { stream, kind, timestamp, body } => {
+                    if let Some(seat) = self.seats.get(&stream) {
+                        seat.media(kind, timestamp, &body);
+                    }
+                }
+                ServerEvent::PublishEnded { stream } => {
+                    if let Some(seat) = self.seats.remove(&stream) {
+                        seat.end("the encoder stopped");
+                    }
+                }
+                ServerEvent::PlayResumed { stream } => {
+                    let viewing = self.viewings.iter_mut().find(|viewing| viewing.stream() == stream);
+                    viewing.into_iter().for_each(Viewing::restart);
+                }
+                ServerEvent::PlayEnded { stream } => self.viewings.retain(|viewing| viewing.stream() != stream),
+                _ => {}
+            }
+        }
+    }
+
+    fn decide_publish(&mut self, request: &StreamRequest) {
+        self.was_answered = true;
+        let stream = request.stream;
+        let answer = match self.house.admit(self.peer, request) {
+            Ok(seat) => {
+                tracing::debug!(peer = %self.peer, session = seat.show().id, "let in");
+                self.seats.insert(stream, seat);
+                self.connection.accept_publish(Instant::now(), stream)
+            }
+            Err(away) => self.refuse(stream, &away),
+        };
+        log_misuse(answer);
+    }
+
+    fn decide_play(&mut self, request: &StreamRequest) {
+        self.was_answered = true;
+        let stream = request.stream;
+        let answer = match self.house.watch(self.peer, request) {
+            Ok((show, key_id)) => {
+                tracing::info!(peer = %self.peer, session = show.id, "playing");
+                let accepted = self.connection.accept_play(Instant::now(), stream);
+                self.viewings.push(Viewing::new(stream, key_id, show));
+                accepted
+            }
+            Err(WatchRefusal::OffAir) => {
+                let description = "This channel is not on air. Try again when the show has begun.".to_owned();
+                self.connection.refuse(stream, &Refusal { description })
+            }
+            Err(WatchRefusal::TurnedAway(away)) => self.refuse(stream, &away),
+        };
+        log_misuse(answer);
+    }
+
+    fn refuse(&mut self, stream: u32, away: &TurnAway) -> Result<(), Error> {
+        self.house.note_turned_away(self.peer, away, None);
+        self.connection.refuse(stream, &Refusal { description: away.reason.to_string() })
+    }
+
+    /// Ends a publisher from our side. When the service stops, one that knows how is asked to
+    /// connect anew.
+    fn evict(&mut self, stream: u32) {
+        let Some(seat) = self.seats.get(&stream) else { return };
+        let reason = seat.eviction_reason();
+        if self.house.stopping.is_cancelled() {
+            self.connection.request_reconnect(None, &reason);
+        }
+        self.connection.end_publish(stream, &reason);
+        // Dropped after its end is told; the session ends with it.
+        self.seats.remove(&stream);
+    }
+
+    fn stop(&mut self) {
+        let reason = "The server is stopping.";
+        self.connection.request_reconnect(None, reason);
+        for viewing in self.viewings.drain(..) {
+            self.connection.end_play(viewing.stream(), reason);
+        }
+        // Also one that has not asked for anything yet is done.
+        self.connection.end_publish(0, reason);
+    }
+
+    /// Notes who never came to ask, and logs the rest.
+    fn note(&self, end: &End) {
+        let peer = self.peer;
+        let irregular_headers = self.connection.counters().irregular_header_count;
+        match end {
+            End::Fault(error) if !self.was_answered => {
+                let reason = match error {
+                    Error::Timeout(_) => TurnAwayReason::TooSlow,
+                    _ => TurnAwayReason::NotUnderstood,
+                };
+                let away = TurnAway { reason, key_prefix: None, channel_id: None };
+                self.house.note_turned_away(peer, &away, Some(error.to_string()));
+            }
+            End::Fault(error) => tracing::warn!(%peer, %error, irregular_headers, "the connection was given up"),
+            End::Closed(Err(error)) => tracing::debug!(%peer, %error, irregular_headers, "connection closed"),
+            End::Closed(Ok(())) | End::Done => tracing::debug!(%peer, irregular_headers, "connection closed"),
+        }
+    }
+}
+
+fn log_misuse(answer: Result<(), Error>) {
+    if let Err(error) = answer {
+        tracing::error!(%error, "a peer could not be answered");
+    }
+}
+
+async fn sleep_until_maybe(deadline: Option<Instant>) {
+    match deadline {
+        Some(deadline) => sleep_until(deadline.into()).await,
+        None => std::future::pending().await,
+    }
+}
+
+/// The stream whose publisher is to be ended from our side.
+async fn wait_for_eviction(seats: &BTreeMap<u32, Seat>) -> u32 {
+    let waits = seats.iter().map(|(stream, seat)| {
+        Box::pin(async move {
+            seat.evicted().await;
+            *stream
+        })
+    });
+    first_of(waits.collect()).await
+}
+
+/// Waits until a show has something that its player has not seen.
+async fn wait_for_news(viewings: &[Viewing]) {
+    first_of(viewings.iter().map(|viewing| Box::pin(viewing.news())).collect()).await;
+}
+
+async fn first_of<T>(waits: Vec<impl Future<Output = T> + Unpin>) -> T {
+    if waits.is_empty() {
+        return std::future::pending().await;
+    }
+    futures_util::future::select_all(waits).await.0
+}

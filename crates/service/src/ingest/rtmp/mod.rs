@@ -1,0 +1,110 @@
+//! The RTMP front door: publishers come in, and players of the house are served.
+
+mod driver;
+mod farewell;
+mod per_address;
+mod viewing;
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::Semaphore;
+use tokio::time::{sleep, timeout};
+use waverant_relay::{TurnAway, TurnAwayReason};
+use waverant_rtmp::{Limits, ServerConfig};
+
+use crate::house::House;
+use crate::net::{ServerTls, Wire};
+use driver::Driver;
+use per_address::PerAddress;
+
+/// Pause after the system refused to accept, for example for want of file descriptors.
+const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
+
+/// Settings of the RTMP front door.
+#[derive(Clone, Debug)]
+pub(crate) struct RtmpSettings {
+    pub(crate) limits: Limits,
+    pub(crate) max_connections: usize,
+    pub(crate) max_per_address: usize,
+}
+
+/// What all RTMP listeners share.
+#[derive(Debug)]
+pub(crate) struct RtmpDoor {
+    house: Arc<House>,
+    settings: RtmpSettings,
+    permits: Arc<Semaphore>,
+    per_address: PerAddress,
+    seed: AtomicU64,
+}
+
+impl RtmpDoor {
+    pub(crate) fn new(house: Arc<House>, settings: RtmpSettings) -> Arc<Self> {
+        let permits = Arc::new(Semaphore::new(settings.max_connections));
+        let per_address = PerAddress::new(settings.max_per_address);
+        Arc::new(Self { house, settings, permits, per_address, seed: AtomicU64::new(0x9e37_79b9_7f4a_7c15) })
+    }
+
+    /// Takes connections until the service stops; over TLS if there is a certificate.
+    pub(crate) async fn listen(self: Arc<Self>, listener: TcpListener, tls: Option<Arc<ServerTls>>) {
+        loop {
+            let accepted = tokio::select! {
+                accepted = listener.accept() => accepted,
+                () = self.house.stopping.cancelled() => return,
+            };
+            match accepted {
+                Ok((stream, peer)) => self.take(stream, peer, tls.clone()),
+                Err(error) => {
+                    tracing::warn!(%error, "a connection could not be accepted");
+                    sleep(ACCEPT_PAUSE).await;
+                }
+            }
+        }
+    }
+
+    fn take(&self, stream: TcpStream, peer: SocketAddr, tls: Option<Arc<ServerTls>>) {
+        let Ok(permit) = self.permits.clone().try_acquire_owned() else {
+            return self.turn_away(peer, TurnAwayReason::TooManyConnections, None);
+        };
+        let Some(place) = self.per_address.take(peer.ip()) else {
+            return self.turn_away(peer, TurnAwayReason::TooManyFromAddress, None);
+        };
+        let seed = self.seed.fetch_add(0x9e37_79b9_7f4a_7c15, Ordering::Relaxed);
+        let config = ServerConfig { limits: self.settings.limits.clone(), seed, ..ServerConfig::default() };
+        let (house, limit) = (self.house.clone(), self.settings.limits.handshake_timeout);
+        self.house.tasks.spawn(async move {
+            let _ = stream.set_nodelay(true);
+            match secure(stream, tls, limit).await {
+                Ok(wire) => Driver::new(wire, peer, house, config).run().await,
+                Err((reason, detail)) => {
+                    let away = TurnAway { reason, key_prefix: None, channel_id: None };
+                    house.note_turned_away(peer, &away, Some(detail));
+                }
+            }
+            drop((permit, place));
+        });
+    }
+
+    fn turn_away(&self, peer: SocketAddr, reason: TurnAwayReason, detail: Option<String>) {
+        let away = TurnAway { reason, key_prefix: None, channel_id: None };
+        self.house.note_turned_away(peer, &away, detail);
+    }
+}
+
+/// Makes a TLS connection where one is wanted, within `limit`.
+async fn secure(
+    stream: TcpStream,
+    tls: Option<Arc<ServerTls>>,
+    limit: Duration,
+) -> Result<Wire, (TurnAwayReason, String)> {
+    let Some(tls) = tls else { return Ok(Wire::Plain(stream)) };
+    match timeout(limit, tls.accept(stream)).await {
+        Ok(Ok(wire)) => Ok(wire),
+        Ok(Err(error)) => Err((TurnAwayReason::NotUnderstood, format!("TLS: {error}; this port takes rtmps:// only"))),
+        Err(_) => Err((TurnAwayReason::TooSlow, "TLS was not set up in time".to_owned())),
+    }
+}

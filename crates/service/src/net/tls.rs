@@ -1,0 +1,190 @@
+//! TLS: our own certificate for encoders, and checking that of platforms.
+
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, LazyLock};
+use std::time::{Duration, SystemTime};
+
+use parking_lot::RwLock;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
+use rustls::{CertificateError, ClientConfig, RootCertStore, ServerConfig};
+use tokio::net::TcpStream;
+use tokio::time::sleep;
+use tokio_rustls::{TlsAcceptor, TlsConnector};
+use tokio_util::sync::CancellationToken;
+
+use super::Wire;
+
+/// How often the certificate is looked at for a change.
+const LOOK_EVERY: Duration = Duration::from_secs(2);
+
+/// Where our certificate is, and how it is used.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct TlsFiles {
+    /// The certificate, and those between it and its authority, as PEM.
+    pub(crate) certificate: PathBuf,
+    /// Its private key, as PEM.
+    pub(crate) key: PathBuf,
+    /// TLS 1.3 session tickets that each encoder is sent. Some old ones break when they get any.
+    pub(crate) tickets: usize,
+}
+
+/// The server's side of TLS. The certificate can be exchanged while connections run.
+#[derive(Debug)]
+pub(crate) struct ServerTls {
+    files: TlsFiles,
+    config: RwLock<Arc<ServerConfig>>,
+}
+
+impl ServerTls {
+    /// Reads the certificate.
+    ///
+    /// # Errors
+    /// In words, with the file that is at fault.
+    pub(crate) fn open(files: TlsFiles) -> Result<Arc<Self>, String> {
+        let config = RwLock::new(load(&files)?);
+        Ok(Arc::new(Self { files, config }))
+    }
+
+    /// Makes a TLS connection of an accepted one. The caller sets a time limit.
+    pub(crate) async fn accept(&self, stream: TcpStream) -> io::Result<Wire> {
+        let acceptor = TlsAcceptor::from(self.config.read().clone());
+        Ok(Wire::Tls(Box::new(acceptor.accept(stream).await?.into())))
+    }
+
+    /// Reads the certificate anew whenever its files change, until the service stops. One that
+    /// cannot be used is logged, and the one before stays.
+    pub(crate) async fn follow_files(self: Arc<Self>, stopping: CancellationToken) {
+        let mut seen = self.modified();
+        loop {
+            tokio::select! {
+                () = sleep(LOOK_EVERY) => {}
+                () = stopping.cancelled() => return,
+            }
+            let now = self.modified();
+            if now == seen {
+                continue;
+            }
+            seen = now;
+            match load(&self.files) {
+                Ok(config) => {
+                    *self.config.write() = config;
+                    tracing::info!(file = %self.files.certificate.display(), "the new certificate is in use");
+                }
+                Err(error) => tracing::error!(%error, "the new certificate cannot be used; the one before stays"),
+            }
+        }
+    }
+
+    fn modified(&self) -> [Option<SystemTime>; 2] {
+        [&self.files.certificate, &self.files.key]
+            .map(|file| std::fs::metadata(file).and_then(|data| data.modified()).ok())
+    }
+}
+
+fn load(files: &TlsFiles) -> Result<Arc<ServerConfig>, String> {
+    let failed =
+        |file: &Path, what: &str, error: &dyn std::fmt::Display| format!("{}: {what}: {error}", file.display());
+    let certificates = read_certificates(&files.certificate)
+        .map_err(|error| failed(&files.certificate, "a PEM certificate was expected", &error))?;
+    let key = PrivateKeyDer::from_pem_file(&files.key)
+        .map_err(|error| failed(&files.key, "a PEM private key was expected", &error))?;
+    let mut config = ServerConfig::builder()
+        .with_no_client_auth()
+        .with_single_cert(certificates, key)
+        .map_err(|error| failed(&files.certificate, "certificate and key do not go together", &error))?;
+    config.send_tls13_tickets = files.tickets;
+    Ok(Arc::new(config))
+}
+
+fn read_certificates(file: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
+    let certificates: Result<Vec<_>, _> =
+        CertificateDer::pem_file_iter(file).map_err(|error| error.to_string())?.collect();
+    let certificates = certificates.map_err(|error| error.to_string())?;
+    if certificates.is_empty() { Err("no certificate is in it".to_owned()) } else { Ok(certificates) }
+}
+
+/// The authorities that this machine trusts, read once.
+static SYSTEM_AUTHORITIES: LazyLock<Arc<ClientConfig>> = LazyLock::new(|| {
+    let mut roots = RootCertStore::empty();
+    let found = rustls_native_certs::load_native_certs();
+    for error in found.errors {
+        tracing::warn!(%error, "some authorities of this machine cannot be read");
+    }
+    let (added, _) = roots.add_parsable_certificates(found.certs);
+    tracing::debug!(added, "authorities of this machine");
+    client_config(roots)
+});
+
+fn client_config(roots: RootCertStore) -> Arc<ClientConfig> {
+    Arc::new(ClientConfig::builder().with_root_certificates(roots).with_no_client_auth())
+}
+
+/// Reads the certificates of a platform's own authority.
+///
+/// # Errors
+/// In words.
+pub(crate) fn read_authority(pem: &str) -> Result<RootCertStore, String> {
+    let mut roots = RootCertStore::empty();
+    for certificate in CertificateDer::pem_slice_iter(pem.as_bytes()) {
+        let certificate = certificate.map_err(|error| format!("a PEM certificate was expected: {error}"))?;
+        roots.add(certificate).map_err(|error| format!("this is no certificate of an authority: {error}"))?;
+    }
+    if roots.is_empty() {
+        return Err("a PEM certificate was expected, which begins with -----BEGIN CERTIFICATE-----".to_owned());
+    }
+    Ok(roots)
+}
+
+/// Makes a TLS connection to the platform `host` of a connected one. Its certificate must be
+/// signed by `authority`, or by one that this machine trusts if there is none.
+///
+/// # Errors
+/// In words that say what is wrong with the certificate.
+pub(crate) async fn connect_tls(stream: TcpStream, host: &str, authority: Option<&str>) -> Result<Wire, String> {
+    let config = match authority {
+        Some(pem) => {
+            client_config(read_authority(pem).map_err(|error| format!("authority of the destination: {error}"))?)
+        }
+        None => tokio::task::spawn_blocking(|| SYSTEM_AUTHORITIES.clone()).await.map_err(|error| error.to_string())?,
+    };
+    let name = ServerName::try_from(host.to_owned()).map_err(|_| format!("`{host}` is no name for TLS"))?;
+    match TlsConnector::from(config).connect(name, stream).await {
+        Ok(stream) => Ok(Wire::Tls(Box::new(stream.into()))),
+        Err(error) => Err(explain(&error, host)),
+    }
+}
+
+/// What is wrong, and what to do.
+fn explain(error: &io::Error, host: &str) -> String {
+    let Some(cause) = error.get_ref().and_then(|cause| cause.downcast_ref::<rustls::Error>()) else {
+        return format!("TLS was broken off: {error}");
+    };
+    match cause {
+        rustls::Error::InvalidCertificate(cause) => explain_certificate(cause, host),
+        rustls::Error::InvalidMessage(_) => {
+            "it does not speak TLS on this port; is `rtmp://` meant, or another port?".to_owned()
+        }
+        cause => format!("TLS failed: {cause}"),
+    }
+}
+
+fn explain_certificate(cause: &CertificateError, host: &str) -> String {
+    match cause {
+        CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
+            "its certificate has expired; tell the platform, or set this machine's clock".to_owned()
+        }
+        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
+            "its certificate is not valid yet; is this machine's clock right?".to_owned()
+        }
+        CertificateError::UnknownIssuer => "its certificate is signed by no authority that is trusted here; if the \
+             platform has an authority of its own, give its certificate to the destination"
+            .to_owned(),
+        CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
+            format!("its certificate is for another name than `{host}`; check the host in the address")
+        }
+        CertificateError::Revoked => "its certificate was revoked".to_owned(),
+        cause => format!("its certificate cannot be used: {cause}"),
+    }
+}

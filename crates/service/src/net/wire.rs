@@ -1,0 +1,103 @@
+use std::io;
+use std::pin::Pin;
+use std::task::{Context, Poll, ready};
+
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsStream;
+
+use super::WriteQueue;
+
+/// A connection, in the clear or over TLS.
+#[derive(Debug)]
+pub(crate) enum Wire {
+    Plain(TcpStream),
+    Tls(Box<TlsStream<TcpStream>>),
+}
+
+/// What a step on a wire came to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Moved {
+    /// Bytes read; 0 at the end.
+    Read(usize),
+    /// Bytes taken from the queue.
+    Wrote,
+}
+
+impl Wire {
+    /// Writes from `queue` or reads into `buffer`, whichever can be done first.
+    ///
+    /// # Cancel safety
+    /// Nothing is lost; what was not written stays in the queue.
+    pub(crate) async fn step(&mut self, buffer: &mut [u8], queue: &mut WriteQueue) -> io::Result<Moved> {
+        std::future::poll_fn(|context| self.poll_step(context, buffer, queue)).await
+    }
+
+    fn poll_step(
+        &mut self,
+        context: &mut Context<'_>,
+        buffer: &mut [u8],
+        queue: &mut WriteQueue,
+    ) -> Poll<io::Result<Moved>> {
+        if !queue.is_empty() {
+            if let Poll::Ready(written) = queue.poll_write(Pin::new(self), context) {
+                return Poll::Ready(written.map(|_| Moved::Wrote));
+            }
+        } else if let Self::Tls(stream) = self
+            // TLS keeps a part of what it took; it goes out here. With nothing to do this is free.
+            && let Poll::Ready(Err(error)) = Pin::new(stream).poll_flush(context)
+        {
+            return Poll::Ready(Err(error));
+        }
+        let mut buffer = ReadBuf::new(buffer);
+        ready!(Pin::new(self).poll_read(context, &mut buffer))?;
+        Poll::Ready(Ok(Moved::Read(buffer.filled().len())))
+    }
+}
+
+impl AsyncRead for Wire {
+    fn poll_read(self: Pin<&mut Self>, context: &mut Context<'_>, out: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_read(context, out),
+            Self::Tls(stream) => Pin::new(stream).poll_read(context, out),
+        }
+    }
+}
+
+impl AsyncWrite for Wire {
+    fn poll_write(self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_write(context, bytes),
+            Self::Tls(stream) => Pin::new(stream).poll_write(context, bytes),
+        }
+    }
+
+    fn poll_write_vectored(
+        self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        slices: &[io::IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_write_vectored(context, slices),
+            Self::Tls(stream) => Pin::new(stream).poll_write_vectored(context, slices),
+        }
+    }
+
+    fn is_write_vectored(&self) -> bool {
+        true
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_flush(context),
+            Self::Tls(stream) => Pin::new(stream).poll_flush(context),
+        }
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Self::Plain(stream) => Pin::new(stream).poll_shutdown(context),
+            Self::Tls(stream) => Pin::new(stream).poll_shutdown(context),
+        }
+    }
+}

@@ -1,0 +1,28 @@
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use super::Show;
+
+/// Counts a player of a show for as long as it watches.
+#[derive(Debug)]
+pub(crate) struct Viewer {
+    show: Arc<Show>,
+}
+
+impl Show {
+    pub(crate) fn count_viewer(self: &Arc<Self>) -> Viewer {
+        self.viewer_count.fetch_add(1, Ordering::Relaxed);
+        Viewer { show: self.clone() }
+    }
+
+    /// Players that watch now.
+    pub(crate) fn viewer_count(&self) -> u64 {
+        self.viewer_count.load(Ordering::Relaxed)
+    }
+}
+
+impl Drop for Viewer {
+    fn drop(&mut self) {
+        self.show.viewer_count.fetch_sub(1, Ordering::Relaxed);
+    }
+}
