@@ -1,10 +1,10 @@
-//! Bytes from a publisher, the handshake done: no panic, and bounded memory.
+//! Bytes from a publisher or player, the handshake done: no panic, and bounded memory.
 #![no_main]
 
 use std::time::Instant;
 
 use libfuzzer_sys::fuzz_target;
-use waverant_rtmp::{ServerConfig, ServerConnection, ServerEvent};
+use waverant_rtmp::{MediaOutput, ServerConfig, ServerConnection, ServerEvent, Timestamp};
 
 fuzz_target!(|input: &[u8]| {
     let now = Instant::now();
@@ -17,8 +17,17 @@ fuzz_target!(|input: &[u8]| {
     for piece in rest.chunks(usize::from(*cut).max(1)) {
         let outcome = server.handle_input(now, piece);
         while let Some(event) = server.poll_event() {
-            if matches!(event, ServerEvent::PublishRequested(_)) {
-                server.accept_publish(now).expect("a request waits");
+            match event {
+                ServerEvent::PublishRequested(request) => {
+                    server.accept_publish(now, request.stream).expect("a request waits");
+                }
+                ServerEvent::PlayRequested(request) => {
+                    server.accept_play(now, request.stream).expect("a request waits");
+                    if let Some(mut player) = server.player(request.stream) {
+                        player.send_video(Timestamp(0), &[0x17, 1, 0, 0, 0], &vec![7; 300].into()).expect("it plays");
+                    }
+                }
+                _ => {}
             }
         }
         while server.poll_transmit().is_some() {}

@@ -102,6 +102,10 @@ impl Carrier {
                     }
                     Err(end) => return Some(end),
                 }
+                // Nearly always all of it goes at once, and the wait below is for news alone.
+                if let Err(error) = self.wire.write_now(&mut self.queue).await {
+                    return Some(broke(&error));
+                }
             }
             if let Err(end) = self.step(news, has_news, until_taken).await {
                 return end;
@@ -116,7 +120,6 @@ impl Carrier {
         has_news: bool,
         until_taken: bool,
     ) -> Result<(), Option<CarryEnd>> {
-        let lost = |error: std::io::Error| Err(Some(CarryEnd::Lost(format!("the connection broke: {error}"))));
         let (idle, publishing) = (self.queue.is_empty(), self.client.is_publishing());
         let deadline = self.client.poll_timeout().unwrap_or(self.last_progress + STALL);
         tokio::select! {
@@ -125,7 +128,7 @@ impl Carrier {
                 Ok(Moved::Wrote) => self.last_progress = Instant::now(),
                 Ok(Moved::Read(0)) => return Err(Some(CarryEnd::Lost("the platform closed the connection".into()))),
                 Ok(Moved::Read(count)) => return self.handle_input(count, until_taken),
-                Err(error) => return lost(error),
+                Err(error) => return Err(Some(broke(&error))),
             },
             // Only news within the batch time needs a timer.
             () = sleep_until(self.next_fill.into()), if idle && publishing && has_news => {}
@@ -244,4 +247,8 @@ impl Carrier {
         })
         .await;
     }
+}
+
+fn broke(error: &std::io::Error) -> CarryEnd {
+    CarryEnd::Lost(format!("the connection broke: {error}"))
 }

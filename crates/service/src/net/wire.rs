@@ -33,6 +33,21 @@ impl Wire {
         std::future::poll_fn(|context| self.poll_step(context, buffer, queue)).await
     }
 
+    /// Writes what can be written without waiting. What is left goes by [`step`](Self::step).
+    pub(crate) async fn write_now(&mut self, queue: &mut WriteQueue) -> io::Result<()> {
+        std::future::poll_fn(|context| {
+            while !queue.is_empty() {
+                match queue.poll_write(Pin::new(&mut *self), context) {
+                    Poll::Ready(Ok(_)) => {}
+                    Poll::Ready(Err(error)) => return Poll::Ready(Err(error)),
+                    Poll::Pending => break,
+                }
+            }
+            Poll::Ready(Ok(()))
+        })
+        .await
+    }
+
     fn poll_step(
         &mut self,
         context: &mut Context<'_>,
