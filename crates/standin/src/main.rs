@@ -9,7 +9,7 @@ use clap::{Args, Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
 use waverant_standin::{
     Authority, Clip, Encoder, EncoderFault, EncoderOptions, EncoderReport, Platform, PlatformFault, PlatformOptions,
-    PlatformReport, Player, PlayerOptions, Validity, compare, read_take,
+    PlatformReport, Player, PlayerOptions, PlayerReport, Validity, compare, read_take,
 };
 
 /// Plays an encoder or a platform, and compares what they saw.
@@ -126,6 +126,13 @@ enum CompareArguments {
         /// The platform's report.
         received: PathBuf,
     },
+    /// With a player's report.
+    Player {
+        /// The encoder's report.
+        sent: PathBuf,
+        /// The player's report.
+        received: PathBuf,
+    },
     /// With a take.
     Take {
         /// The encoder's report.
@@ -145,6 +152,10 @@ async fn main() -> anyhow::Result<()> {
             let (sent, received): (EncoderReport, PlatformReport) = (read_json(&sent)?, read_json(&received)?);
             let last = received.connections.last().context("no publisher came")?;
             print_comparison(&sent, &last.received, None)
+        }
+        Arguments::Compare(CompareArguments::Player { sent, received }) => {
+            let (sent, received): (EncoderReport, PlayerReport) = (read_json(&sent)?, read_json(&received)?);
+            print_comparison(&sent, &received.received, None)
         }
         Arguments::Compare(CompareArguments::Take { sent, take }) => {
             let (marks, seconds) = read_take(&take)?;

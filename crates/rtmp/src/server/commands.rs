@@ -167,11 +167,29 @@ impl ServerConnection {
         if stage.is_publishing() {
             self.events.push_back(ServerEvent::PublishEnded { stream });
             self.link.send_answer(stream, &on_status("status", "NetStream.Unpublish.Success", "Ended."))?;
+        } else if stage.is_deciding() {
+            self.withdraw_request(stream, stage);
         } else if stage.is_playing() {
             self.events.push_back(ServerEvent::PlayEnded { stream });
             self.link.send_answer(stream, &on_status("status", "NetStream.Play.Stop", "Ended."))?;
         }
         Ok(())
+    }
+
+    /// The peer does not wait for our answer. A request that the application has not seen yet is
+    /// none; one that it has seen is ended.
+    fn withdraw_request(&mut self, stream: u32, stage: StreamStage) {
+        let is_it = |event: &ServerEvent| {
+            matches!(event, ServerEvent::PublishRequested(request) | ServerEvent::PlayRequested(request)
+                if request.stream == stream)
+        };
+        match self.events.iter().position(is_it) {
+            Some(place) => drop(self.events.remove(place)),
+            None if stage == StreamStage::DecidingPublish => {
+                self.events.push_back(ServerEvent::PublishEnded { stream });
+            }
+            None => self.events.push_back(ServerEvent::PlayEnded { stream }),
+        }
     }
 
     fn answer(&mut self, command: &Command, object: Value, information: Value) -> Result<(), Error> {

@@ -30,6 +30,10 @@ impl StreamStage {
         self == Self::Publishing
     }
 
+    pub(super) fn is_deciding(self) -> bool {
+        matches!(self, Self::DecidingPublish | Self::DecidingPlay)
+    }
+
     pub(super) fn is_playing(self) -> bool {
         matches!(self, Self::Playing { .. })
     }

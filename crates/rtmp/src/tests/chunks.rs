@@ -43,6 +43,37 @@ fn any_message() -> impl Strategy<Value = Message> {
 
 proptest! {
     #[test]
+    fn any_bytes_are_read_to_the_end_or_refused(bytes in proptest::collection::vec(any::<u8>(), 0..400), size in 1u32..300) {
+        let mut decoder = ChunkDecoder::new(1 << 10);
+        decoder.set_chunk_size(size).unwrap();
+        let mut input = &bytes[..];
+        let mut payload = 0;
+        while let Ok(Some(message)) = decoder.next_message(&mut input) {
+            payload += message.payload.len();
+        }
+        prop_assert!(payload + input.len() <= bytes.len());
+    }
+
+    #[test]
+    fn a_flipped_bit_gives_other_messages_or_an_error(message in any_message(), at: usize, bit in 0u8..8) {
+        let head = MessageHead {
+            chunk_stream: message.chunk_stream,
+            message_type: message.message_type,
+            message_stream: message.message_stream,
+            timestamp: message.timestamp,
+        };
+        let mut out: Vec<Bytes> = Vec::new();
+        ChunkEncoder::new().encode(head, &[], &message.payload, &mut out);
+        let mut bytes = out.concat();
+        let at = at % bytes.len();
+        bytes[at] ^= 1 << bit;
+        let mut decoder = ChunkDecoder::new(1 << 20);
+        if let Ok(Some(read)) = decoder.next_message(&mut &bytes[..]) {
+            prop_assert_ne!(read, message);
+        }
+    }
+
+    #[test]
     fn messages_come_back(
         messages in proptest::collection::vec(any_message(), 1..12),
         chunk_size in 1u32..1000,

@@ -195,6 +195,26 @@ fn a_stream_can_be_published_again_after_its_end() {
     assert_eq!(bench.server.poll_event(), Some(ServerEvent::PublishEnded { stream: 1 }));
 }
 
+/// Found by a fuzz target: a request that was withdrawn in the same piece of input was still
+/// offered, and answering it was misuse.
+#[test]
+fn a_withdrawn_request_is_not_offered() {
+    let mut bench = Bench::connected();
+    let request = encode_all(&["publish".into(), 5.0.into(), Value::Null, "key".into(), "live".into()]);
+    let end = encode_all(&["FCUnpublish".into(), 6.0.into(), Value::Null, "key".into()]);
+    let mut input: Vec<Bytes> = Vec::new();
+    for (message_stream, payload) in [(1, request), (0, end)] {
+        let head = MessageHead { chunk_stream: 3, message_type: 20, message_stream, timestamp: Timestamp(0) };
+        bench.encoder.encode(head, &[], &payload.into(), &mut input);
+    }
+    bench.server.handle_input(bench.now, &input.concat()).unwrap();
+    assert_eq!(bench.server.poll_event(), None);
+    // One that was seen is ended.
+    assert!(matches!(bench.publish("key"), Some(ServerEvent::PublishRequested(_))));
+    bench.command(20, &["FCUnpublish".into(), 7.0.into(), Value::Null, "key".into()]);
+    assert_eq!(bench.server.poll_event(), Some(ServerEvent::PublishEnded { stream: 1 }));
+}
+
 #[test]
 fn answers_without_a_request_are_misuse() {
     let mut bench = Bench::connected();
