@@ -13,13 +13,27 @@ pub(super) enum TurnedAway {
         #[arg(long, default_value_t = 20)]
         limit: u32,
     },
+    /// Count connections that were turned away or given up since the service was started.
+    Count,
 }
 
 impl TurnedAway {
     pub(super) fn run(self, report: &mut Report<'_>) -> Result<(), Failure> {
-        let Self::List { limit } = self;
-        let answer = Client::signed_in()?.get(&format!("/turned-away?limit={limit}"))?;
-        Ok(report.rows(&answer, rows(&answer["items"]), &columns(), "Nobody was turned away.")?)
+        let client = Client::signed_in()?;
+        match self {
+            Self::List { limit } => {
+                let answer = client.get(&format!("/turned-away?limit={limit}"))?;
+                Ok(report.rows(&answer, rows(&answer["items"]), &columns(), "Nobody was turned away.")?)
+            }
+            Self::Count => {
+                let counts = client.get("/live")?["refused_counts"].take();
+                let columns = [
+                    Column::text("reason", |row| text(row, "reason")),
+                    Column::number("count", |row| text(row, "count")),
+                ];
+                Ok(report.rows(&counts, rows(&counts), &columns, "Nobody was turned away since the start.")?)
+            }
+        }
     }
 }
 

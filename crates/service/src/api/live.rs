@@ -29,6 +29,18 @@ pub(crate) struct Board {
     at: OffsetDateTime,
     /// The channels by number.
     channels: Vec<LiveChannel>,
+    /// Connections that were turned away or given up since the service was started.
+    refused_counts: Vec<RefusedCount>,
+}
+
+/// How often something was refused.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct RefusedCount {
+    /// Why, as a stable word; those of the turned-away list, and `idle_publisher`,
+    /// `idle_connection`, `message_too_long`, `answers_unread`, `protocol_fault`, `stalled_player`.
+    reason: String,
+    /// How often.
+    count: u64,
 }
 
 /// A channel at one moment.
@@ -216,7 +228,9 @@ fn look(house: &Arc<House>) -> Board {
             LiveChannel { name, title, state: "off air".to_owned(), session: None, legs }
         }
     });
-    Board { at: OffsetDateTime::now_utc(), channels: channels.collect() }
+    let counts = house.counts.all().into_iter();
+    let refused_counts = counts.map(|(reason, count)| RefusedCount { reason: reason.to_owned(), count }).collect();
+    Board { at: OffsetDateTime::now_utc(), channels: channels.collect(), refused_counts }
 }
 
 fn on_air(rules: &ChannelRules, show: &Arc<Show>) -> LiveChannel {

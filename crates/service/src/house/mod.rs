@@ -1,6 +1,7 @@
 //! The house: channels, keys and destinations as they are now, the sessions on air, and the
 //! gate between publishers and sessions.
 
+mod counts;
 mod directory;
 mod ledger;
 
@@ -18,6 +19,7 @@ use waverant_relay::{Admission, Attempt, KeyRight, TurnAway, TurnAwayReason};
 use waverant_rtmp::StreamRequest;
 use waverant_store::{Store, StoreError, TurnedAway};
 
+pub(crate) use counts::Counts;
 pub(crate) use directory::{ChannelRules, Directory, LegOrder};
 pub(crate) use ledger::{Entry, Ledger};
 
@@ -32,6 +34,7 @@ pub(crate) struct House {
     /// Cancelled when the service stops.
     pub(crate) stopping: CancellationToken,
     pub(crate) tasks: TaskTracker,
+    pub(crate) counts: Counts,
     directory: RwLock<Arc<Directory>>,
     /// Held while the directory is read anew, so that an older reading never replaces a newer one.
     reloading: tokio::sync::Mutex<()>,
@@ -62,6 +65,7 @@ impl House {
             recordings_folder,
             stopping: CancellationToken::new(),
             tasks: TaskTracker::new(),
+            counts: Counts::default(),
             directory: RwLock::new(Arc::new(directory)),
             reloading: tokio::sync::Mutex::new(()),
             shows: Mutex::new(HashMap::new()),
@@ -160,6 +164,7 @@ impl House {
 
     /// Notes who was not let in.
     pub(crate) fn note_turned_away(&self, peer: SocketAddr, turn_away: &TurnAway, detail: Option<String>) {
+        self.counts.count(turn_away.reason.code());
         let directory = self.directory();
         let channel = turn_away.channel_id.and_then(|id| directory.channel(id));
         let detail = detail.unwrap_or_else(|| turn_away.reason.to_string());

@@ -128,6 +128,9 @@ async fn two_hundred_hostile_connections_hurt_nobody() {
         reasons(house).into_iter().map(|(reason, _)| reason).collect()
     };
     house.wait_until("both reasons are listed", |house| seen(house).len() >= 2).await;
+    let counts = house.get("/live")["refused_counts"].clone();
+    let counted: u64 = counts.as_array().unwrap().iter().map(|count| count["count"].as_u64().unwrap()).sum();
+    assert!(counted > 100, "{counts}");
     assert!(seen(&house).contains("too_slow") && seen(&house).contains("not_understood"), "{:?}", seen(&house));
     // And afterwards the door is open as before.
     let again = house.publish(house.encoder(&key, 1.0)).await;
@@ -156,4 +159,8 @@ async fn more_connections_from_one_address_than_allowed_are_closed() {
     read_until_closed(TcpStream::connect(house.rtmp).unwrap());
     house.wait_until("it is listed", |house| !reasons(house).is_empty()).await;
     assert_eq!(reasons(&house)[0].0, "too_many_from_address");
+    assert_eq!(
+        house.get("/live")["refused_counts"],
+        serde_json::json!([{"reason": "too_many_from_address", "count": 1}])
+    );
 }

@@ -118,3 +118,20 @@ async fn a_withdrawn_key_ends_its_publisher() {
     let again = house.publish(house.encoder(other["encoder"]["key"].as_str().unwrap(), 1.0)).await;
     assert_eq!(again.end, EncoderEnd::Finished);
 }
+
+/// An encoder that falls silent counts as lost after the idle time, which is counted.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_silent_encoder_is_given_up_and_counted() {
+    let ground = Ground::new().await;
+    ground.write_settings("[limits]\nidle_timeout_s = 1\n");
+    let house = ground.start();
+    let key = house.make_channel(60_000);
+    let mut options = house.encoder(&key, 6.0);
+    options.fault = Some(EncoderFault::StallAfter(Duration::from_secs(1)));
+    let watch = async {
+        house.wait_until("holding", |house| house.live()["state"] == "holding").await;
+        house.get("/live")["refused_counts"].clone()
+    };
+    let (_, counts) = tokio::join!(house.publish(options), watch);
+    assert_eq!(counts, json!([{"reason": "idle_publisher", "count": 1}]));
+}

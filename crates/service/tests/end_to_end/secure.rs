@@ -1,8 +1,14 @@
 //! RTMP over TLS, in and out.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use rstest::rstest;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, ServerName};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
 use waverant_standin::{Authority, Clip, Encoder, EncoderEnd, PlatformOptions, Validity, compare};
 
 use crate::house::{Ground, House, PATIENCE, PLATFORM_KEY, clip};
@@ -101,6 +107,33 @@ async fn a_platform_over_tls_gets_the_whole_show() {
     let report = platform.report();
     assert_eq!(report.connections.len(), 1);
     assert_eq!(compare(&sent.sent, &report.connections[0].received, true).fault, None);
+}
+
+/// Session tickets break some old encoders: by default none are sent, and the setting is obeyed.
+#[rstest]
+#[case::by_default("", 0)]
+#[case::as_set("session_tickets = 2\n", 2)]
+#[tokio::test(flavor = "multi_thread")]
+async fn encoders_get_as_many_session_tickets_as_set(#[case] setting: &str, #[case] expected: u32) {
+    let ground = Ground::new().await;
+    let authority = Authority::new().unwrap();
+    write_certificate(&ground, &authority);
+    use_certificate(&ground);
+    let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
+    std::fs::write(ground.path("waverant.toml"), settings.replace("[tls]\n", &format!("[tls]\n{setting}"))).unwrap();
+    let house = ground.start();
+    let mut roots = rustls::RootCertStore::empty();
+    roots.add(CertificateDer::from_pem_slice(authority.pem().as_bytes()).unwrap()).unwrap();
+    let config = rustls::ClientConfig::builder().with_root_certificates(roots).with_no_client_auth();
+    let stream = TcpStream::connect(house.rtmps.unwrap()).await.unwrap();
+    let connector = TlsConnector::from(Arc::new(config));
+    let mut stream = connector.connect(ServerName::try_from("localhost").unwrap(), stream).await.unwrap();
+    // The server speaks first only after a handshake of RTMP; its tickets lie before that.
+    let mut hello = vec![3];
+    hello.resize(1 + 1536, 7);
+    stream.write_all(&hello).await.unwrap();
+    stream.read_exact(&mut vec![0; 1 + 2 * 1536]).await.unwrap();
+    assert_eq!(stream.get_ref().1.tls13_tickets_received(), expected);
 }
 
 /// What is wrong with a platform's certificate is said in words.

@@ -6,7 +6,9 @@ use std::time::{Duration, Instant};
 
 use tokio::time::sleep_until;
 use waverant_relay::{TurnAway, TurnAwayReason};
-use waverant_rtmp::{Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest};
+use waverant_rtmp::{
+    ChunkError, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest, TimeoutKind,
+};
 
 use super::farewell::{linger, say_last_words};
 use super::viewing::{Served, Viewing};
@@ -107,6 +109,7 @@ impl Driver {
                 }
             }
             () = sleep_until_maybe(stalled) => {
+                self.house.counts.count("stalled_player");
                 return Err(End::Closed(Err(io::Error::other("the player takes nothing"))));
             }
             stream = wait_for_eviction(&self.seats) => self.evict(stream),
@@ -266,10 +269,24 @@ impl Driver {
                 let away = TurnAway { reason, key_prefix: None, channel_id: None };
                 self.house.note_turned_away(peer, &away, Some(error.to_string()));
             }
-            End::Fault(error) => tracing::warn!(%peer, %error, irregular_headers, "the connection was given up"),
+            End::Fault(error) => {
+                self.house.counts.count(fault_code(error));
+                tracing::warn!(%peer, %error, irregular_headers, "the connection was given up");
+            }
             End::Closed(Err(error)) => tracing::debug!(%peer, %error, irregular_headers, "connection closed"),
             End::Closed(Ok(())) | End::Done => tracing::debug!(%peer, irregular_headers, "connection closed"),
         }
+    }
+}
+
+/// Why a connection that was let in before was given up, as a stable word for programs.
+fn fault_code(error: &Error) -> &'static str {
+    match error {
+        Error::Timeout(TimeoutKind::Idle) => "idle_publisher",
+        Error::Timeout(_) => "idle_connection",
+        Error::Chunk(ChunkError::MessageTooLong { .. } | ChunkError::TooMuchHeld { .. }) => "message_too_long",
+        Error::Unread => "answers_unread",
+        _ => "protocol_fault",
     }
 }
 
