@@ -1,3 +1,5 @@
+use std::collections::HashMap;
+
 use serde::Serialize;
 
 use crate::{Mark, MarkKind};
@@ -21,6 +23,7 @@ pub struct Comparison {
 pub fn compare(sent: &[Mark], received: &[Mark], to_the_end: bool) -> Comparison {
     let fault = check_start(received)
         .or_else(|| check_times(received))
+        .or_else(|| check_composition(sent, received))
         .or_else(|| check_tracks("picture", sent, received, MarkKind::is_picture, to_the_end))
         .or_else(|| check_tracks("audio frame", sent, received, |kind| kind == MarkKind::Sound, to_the_end));
     let pictures = digests(received, 0, MarkKind::is_picture);
@@ -72,6 +75,19 @@ fn check_times(received: &[Mark]) -> Option<String> {
         }
     }
     None
+}
+
+/// Every picture keeps the distance between its decode and its presentation time.
+fn check_composition(sent: &[Mark], received: &[Mark]) -> Option<String> {
+    let pictures = |marks: &'_ [Mark]| -> HashMap<String, i64> {
+        let pictures = marks.iter().filter(|mark| mark.kind.is_picture());
+        pictures.map(|mark| (mark.digest.clone(), mark.composition_ms)).collect()
+    };
+    let sent = pictures(sent);
+    pictures(received).into_iter().find_map(|(digest, found)| {
+        let expected = *sent.get(&digest)?;
+        (found != expected).then(|| format!("a picture's composition time is {found} instead of {expected} ms"))
+    })
 }
 
 fn check_run(name: &str, sent: &[&str], received: &[&str], to_the_end: bool) -> Option<String> {
@@ -130,6 +146,9 @@ mod tests {
         let mut back = after(&sent, 200);
         back[3].timestamp_ms = 0;
         assert!(fault(&back).starts_with("picture timestamps go back"));
+        let mut late = after(&sent, 200);
+        late[3].composition_ms = 40;
+        assert_eq!(fault(&late), "a picture's composition time is 40 instead of 0 ms");
         let mut short = after(&sent, 200);
         short.pop();
         assert!(fault(&short).contains("audio frame"));

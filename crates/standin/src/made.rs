@@ -1,5 +1,9 @@
 //! A clip whose payloads are made up, in codecs that no encoder at hand speaks. The headers are
 //! real; what is between them is counted, so that every payload is one of its kind.
+//!
+//! H.264 and HEVC have what real encoders send and simple ones do not: a pyramid of reordered
+//! pictures, access unit delimiters, SEI messages, several slices to a picture, parameter sets
+//! repeated in the stream, and open groups of pictures.
 
 use bytes::Bytes;
 use waverant_media::testing::{AC3_FRAME_START, EAC3_FRAME_START, FLAC_HEADER};
@@ -15,6 +19,14 @@ const LENGTH_MS: i64 = 4_000;
 
 const PICTURES_PER_SECOND: i64 = 30;
 const KEYFRAME_EVERY: i64 = 30;
+
+/// Slices of a picture.
+const SLICES: usize = 3;
+
+/// How many pictures later than its decode time each picture of a mini group of four is shown: P,
+/// B as reference, b, b. All are late by two, so that none is shown before it is decoded.
+const PYRAMID: [i64; 4] = [5, 2, 0, 1];
+const PYRAMID_DELAY: i64 = 2;
 
 /// Every track of sound has a frame this often.
 const SOUND_MS: i64 = 20;
@@ -66,7 +78,7 @@ fn packets_of(track: &Track) -> Vec<ClipPacket> {
         track: track.id,
         kind: track.codec.kind(),
         dts: MediaTime::from_millis(time_ms),
-        composition_ms: 0,
+        composition_ms: composition_ms(track, number, keyframe),
         keyframe,
         payload: payload(track, number, keyframe, size),
     };
@@ -84,11 +96,45 @@ fn packets_of(track: &Track) -> Vec<ClipPacket> {
     }
 }
 
+fn composition_ms(track: &Track, number: i64, keyframe: bool) -> i64 {
+    let is_reordered = matches!(track.codec, CodecParameters::H264(_) | CodecParameters::Hevc(_));
+    if !is_reordered {
+        return 0;
+    }
+    let place = number % KEYFRAME_EVERY - 1;
+    let is_in_whole_group = place / 4 < (KEYFRAME_EVERY - 1) / 4;
+    let pictures = match usize::try_from(place % 4) {
+        Ok(place) if !keyframe && is_in_whole_group => PYRAMID[place],
+        _ => PYRAMID_DELAY,
+    };
+    (number + pictures) * 1000 / PICTURES_PER_SECOND - number * 1000 / PICTURES_PER_SECOND
+}
+
 /// The codec's own beginning of a frame, then bytes that tell track and number.
 fn payload(track: &Track, number: i64, keyframe: bool, size: usize) -> Bytes {
+    let text = format!("track {} number {number:08} ", track.id.0);
+    let filler = |size: usize| text.bytes().cycle().take(size).collect::<Vec<u8>>();
+    // Every second group is open: its first picture is no IDR picture.
+    let is_idr = keyframe && number / KEYFRAME_EVERY % 2 == 0;
     let start: Vec<u8> = match &track.codec {
-        CodecParameters::H264(_) => nal_unit(size, &[if keyframe { 0x65 } else { 0x41 }]),
-        CodecParameters::Hevc(_) => nal_unit(size, &[if keyframe { 0x26 } else { 0x02 }, 1]),
+        CodecParameters::H264(config) => {
+            let slice = if is_idr { 0x65 } else { 0x41 };
+            let sets: &[&[u8]] = if keyframe { &[&config.raw()[8..18], &config.raw()[21..25]] } else { &[] };
+            return access_unit(&[9, 0xf0], sets, &[6, 6, 1, 0xc4, 0x80], &[slice], &filler(size / SLICES));
+        }
+        CodecParameters::Hevc(config) => {
+            // IDR_W_RADL, CRA for the open groups, TRAIL_R.
+            let slice = if is_idr {
+                19
+            } else if keyframe {
+                21
+            } else {
+                1
+            };
+            let sets: &[&[u8]] = if keyframe { &[&config.raw()[28..33]] } else { &[] };
+            let sei = [78, 1, 6, 1, 0xc4, 0x80];
+            return access_unit(&[70, 1, 0x50], sets, &sei, &[slice << 1, 1], &filler(size / SLICES));
+        }
         // A temporal delimiter, then a frame without a size of its own.
         CodecParameters::Av1(_) => vec![0x12, 0, 0x30],
         CodecParameters::Vp9(_) => vec![if keyframe { 0x82 } else { 0x86 }],
@@ -100,14 +146,47 @@ fn payload(track: &Track, number: i64, keyframe: bool, size: usize) -> Bytes {
         CodecParameters::Mp3(_) => vec![0xff, 0xfb, 0x94, 0],
         _ => vec![0x21],
     };
-    let text = format!("track {} number {number:08} ", track.id.0);
-    let mut bytes = start;
-    bytes.extend(text.bytes().cycle().take(size.saturating_sub(bytes.len())));
-    bytes.into()
+    [start, filler(size)].concat().into()
 }
 
-/// A length prefix and the header of a NAL unit that fills `size` bytes.
-fn nal_unit(size: usize, header: &[u8]) -> Vec<u8> {
-    let length = u32::try_from(size.saturating_sub(4)).unwrap_or(0).to_be_bytes();
-    [&length[..], header].concat()
+/// A delimiter, parameter sets, an SEI message and slices, each with its length before it.
+fn access_unit(delimiter: &[u8], sets: &[&[u8]], sei: &[u8], slice_header: &[u8], slice: &[u8]) -> Bytes {
+    let slices = (0..SLICES).map(|_| [slice_header, slice].concat());
+    let mut units: Vec<Vec<u8>> = vec![delimiter.to_vec()];
+    units.extend(sets.iter().map(|set| set.to_vec()));
+    units.push(sei.to_vec());
+    units.extend(slices);
+    let prefixed = units.iter().flat_map(|unit| {
+        let length = u32::try_from(unit.len()).unwrap_or(0).to_be_bytes();
+        length.into_iter().chain(unit.iter().copied())
+    });
+    prefixed.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use waverant_media::{NalUnitType, NalUnits};
+
+    use super::*;
+
+    #[test]
+    fn made_h264_has_what_real_encoders_send() {
+        let clip = Clip::made(&["h264"]).unwrap();
+        let first = clip.packet(0);
+        let types: Vec<NalUnitType> =
+            NalUnits::new(&first.payload, 4).map(|unit| NalUnitType::from_header(unit[0])).collect();
+        // The first SEI message is the stamp.
+        assert_eq!(types[1..4], [NalUnitType::AccessUnitDelimiter, NalUnitType::Sps, NalUnitType::Pps]);
+        assert_eq!(types.iter().filter(|kind| **kind == NalUnitType::IdrSlice).count(), 3);
+        let open = clip.packet(30);
+        assert!(open.keyframe, "a group that is open begins with a keyframe that is no IDR picture");
+        assert!(!NalUnits::new(&open.payload, 4).any(|unit| unit[0] == 0x65));
+        // No two pictures are shown at once.
+        let shown: std::collections::HashSet<i64> = (0..120)
+            .map(|number| clip.packet(number))
+            .map(|packet| packet.dts.millis() + packet.composition_ms)
+            .collect();
+        assert_eq!(shown.len(), 120);
+        assert!((0..120).any(|number| clip.packet(number).composition_ms > 100));
+    }
 }

@@ -34,6 +34,9 @@ pub struct Mark {
     pub track: u8,
     /// Its RTMP timestamp.
     pub timestamp_ms: u32,
+    /// Presentation time less decode time.
+    #[serde(default)]
+    pub composition_ms: i64,
     /// The first 16 bytes of its SHA-256, in hexadecimal digits.
     pub digest: String,
 }
@@ -42,7 +45,13 @@ impl Mark {
     /// Remembers a payload.
     pub fn new(kind: MarkKind, track: u8, timestamp_ms: u32, payload: &[u8]) -> Self {
         let digest = Sha256::digest(payload);
-        let digest = digest.iter().take(16).map(|byte| format!("{byte:02x}")).collect();
-        Self { kind, track, timestamp_ms, digest }
+        let digest: String = digest.iter().take(16).map(|byte| format!("{byte:02x}")).collect();
+        Self { kind, track, timestamp_ms, composition_ms: 0, digest }
+    }
+
+    /// The same with a composition time.
+    #[must_use]
+    pub fn with_composition(self, composition_ms: i64) -> Self {
+        Self { composition_ms, ..self }
     }
 }

@@ -14,6 +14,10 @@ pub(crate) fn tag_marks(kind: MediaKind, timestamp_ms: u32, body: &Bytes) -> Res
     parsed.map_err(|error| error.to_string())?;
     let mut marks = Vec::new();
     for TagPart { track, codec, content } in parts {
+        let composition_ms = match &content {
+            TagContent::Frame { composition_time_ms, .. } => i64::from(*composition_time_ms),
+            _ => 0,
+        };
         let (mark, payload) = match (kind, content) {
             (MediaKind::Video, TagContent::Config(raw)) => (MarkKind::VideoHeader, raw),
             (MediaKind::Audio, TagContent::Config(raw)) => (MarkKind::AudioHeader, raw),
@@ -23,7 +27,7 @@ pub(crate) fn tag_marks(kind: MediaKind, timestamp_ms: u32, body: &Bytes) -> Res
             (_, TagContent::Unread) => return Err(format!("{codec} is not known here")),
             _ => continue,
         };
-        marks.push(Mark::new(mark, track, timestamp_ms, &payload));
+        marks.push(Mark::new(mark, track, timestamp_ms, &payload).with_composition(composition_ms));
     }
     Ok(marks)
 }

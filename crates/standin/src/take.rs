@@ -24,7 +24,9 @@ pub fn read_take(path: &Path) -> anyhow::Result<(Vec<Mark>, f64)> {
                 (TrackKind::Video, false) => MarkKind::Picture,
             };
             let time = u32::try_from(sample.pts.millis()).unwrap_or(0);
-            marks.push(Mark::new(kind, track.track_id().place(), time, &sample.payload));
+            let composition_ms = (sample.pts - sample.dts).millis();
+            let mark = Mark::new(kind, track.track_id().place(), time, &sample.payload);
+            marks.push(mark.with_composition(composition_ms));
         }
     }
     Ok((marks, file.duration().to_duration().as_secs_f64()))

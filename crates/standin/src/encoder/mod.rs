@@ -289,7 +289,8 @@ impl Line {
         };
         sent.map_err(|_| EncoderEnd::Closed)?;
         self.flush().await.map_err(|_| EncoderEnd::Closed)?;
-        self.report.sent.push(Mark::new(kind, packet.track.place(), timestamp.0, &packet.payload));
+        let mark = Mark::new(kind, packet.track.place(), timestamp.0, &packet.payload);
+        self.report.sent.push(mark.with_composition(packet.composition_ms));
         Ok(())
     }
 
