@@ -29,11 +29,16 @@ describe("summary", () => {
       channel("Boathouse", "off air", [leg("ready")]),
       channel("Mill", "holding", [leg("carrying")]),
     ];
-    expect(summary({ at: "", channels })).toEqual({ onAir: 1, holding: 1, channels: 3, carrying: 2, wanted: 3 });
+    expect(summary({ at: "", channels, refused_counts: [] })).toEqual({ onAir: 1, holding: 1, channels: 3, carrying: 2, wanted: 3 });
   });
 });
 
 describe("legs", () => {
+  it("says what a carrying leg does not get", () => {
+    expect(legNote({ ...leg("carrying"), note: "not sent: Opus" })).toBe("not sent: Opus");
+    expect(legNote(leg("carrying"))).toBeUndefined();
+  });
+
   it("have a tone for every state, and an idle one for unknown states", () => {
     expect(["carrying", "dialing", "refused", "off", "?"].map((state) => legTone(leg(state)))).toEqual([
       "good",

@@ -40,13 +40,15 @@ pub struct ServerConfig {
     pub seed: u64,
     /// Whether Enhanced RTMP is offered. Default true.
     pub is_enhanced: bool,
+    /// If set, clients at this application name must show a user's password.
+    pub guarded_app: Option<String>,
     /// If set, every client is sent to this address.
     pub redirect: Option<String>,
 }
 
 impl Default for ServerConfig {
     fn default() -> Self {
-        Self { limits: Limits::default(), seed: 0, is_enhanced: true, redirect: None }
+        Self { limits: Limits::default(), seed: 0, is_enhanced: true, guarded_app: None, redirect: None }
     }
 }
 

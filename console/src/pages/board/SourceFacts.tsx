@@ -4,7 +4,7 @@ import { bitrate, megabits } from "../../lib/format";
 function Fact({ label, value }: { label: string; value: string }) {
   return (
     <div className="flex justify-between gap-3">
-      <dt className="text-base-content/65">{label}</dt>
+      <dt className="whitespace-nowrap text-base-content/65">{label}</dt>
       <dd className="text-right font-medium">{value}</dd>
     </div>
   );

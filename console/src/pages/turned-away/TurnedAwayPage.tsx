@@ -1,14 +1,27 @@
+import { useOutletContext } from "react-router";
+import type { Live } from "../../api/live";
 import { useTurnedAway } from "../../api/queries";
 import { EmptyNote, ErrorNote, LoadingNote } from "../../components/Notes";
 import { moment } from "../../lib/format";
 
 export function TurnedAwayPage() {
+  const { board } = useOutletContext<Live>();
   const list = useTurnedAway();
   const items = list.data?.items ?? [];
   return (
     <>
       <h1 className="text-2xl font-semibold tracking-tight">Turned away</h1>
-      <p className="mb-5 text-sm text-base-content/70">Publishers who were not let in, the newest first.</p>
+      <p className="mb-5 text-sm text-base-content/70">Publishers and players who were not let in, the newest first.</p>
+      {board && board.refused_counts.length > 0 && (
+        <p className="mb-5 flex flex-wrap items-center gap-2 text-sm">
+          <span className="text-base-content/70">Since the service was started:</span>
+          {board.refused_counts.map(({ reason, count }) => (
+            <span key={reason} className="badge badge-ghost">
+              {reason.replaceAll("_", " ")} {count}×
+            </span>
+          ))}
+        </p>
+      )}
       {list.isPending && <LoadingNote />}
       {list.error && <ErrorNote error={list.error} />}
       {list.data && items.length === 0 && (

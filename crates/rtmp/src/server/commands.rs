@@ -5,11 +5,15 @@ use std::time::Instant;
 use super::{CHUNK_SIZE, ConnectInfo, ServerConnection, ServerEvent, Stage, StreamRequest, StreamStage};
 use crate::amf0::Value;
 use crate::capabilities::{self, Capabilities};
+use crate::challenge::{self, Credentials};
 use crate::command::{Command, on_status, status_object, stream_number};
 use crate::error::Error;
 
 impl ServerConnection {
     pub(super) fn handle_command(&mut self, now: Instant, stream: u32, command: &Command) -> Result<(), Error> {
+        if matches!(self.stage, Stage::DecidingConnect { .. }) {
+            return Err(Error::OutOfOrder { command: command.name.clone(), when: "before `connect` was answered" });
+        }
         if self.stage == Stage::ExpectConnect && command.name != "connect" {
             return Err(Error::OutOfOrder { command: command.name.clone(), when: "before `connect`" });
         }
@@ -70,6 +74,35 @@ impl ServerConnection {
         if let Some(address) = self.config.redirect.clone() {
             return self.redirect(command, &address);
         }
+        let path = self.connect.app.split('?').next().unwrap_or_default().trim_matches('/');
+        if self.config.guarded_app.as_deref() == Some(path) {
+            return self.guard(command.transaction);
+        }
+        self.open(command.transaction)
+    }
+
+    fn guard(&mut self, transaction: f64) -> Result<(), Error> {
+        let event = match Credentials::read(&self.connect.app) {
+            Credentials::None => {
+                self.reject_connect(transaction, &challenge::first_refusal());
+                return Ok(());
+            }
+            Credentials::Named { user } => ServerEvent::CredentialsWanted { user },
+            Credentials::Answered(answer) => ServerEvent::CredentialsGiven(answer),
+        };
+        self.stage = Stage::DecidingConnect { transaction };
+        self.events.push_back(event);
+        Ok(())
+    }
+
+    pub(super) fn reject_connect(&mut self, transaction: f64, description: &str) {
+        let status = status_object("error", "NetConnection.Connect.Rejected", description);
+        self.link.send_command(0, &Command::new("_error", transaction, Value::Null, vec![status]));
+        self.stage = Stage::Closing;
+        self.deadline.clear();
+    }
+
+    pub(super) fn open(&mut self, transaction: f64) -> Result<(), Error> {
         self.stage = Stage::Open;
         self.link.announce(CHUNK_SIZE);
         let mut properties = vec![("fmsVer".into(), "Waverant/0,1".into()), ("capabilities".into(), 31.0.into())];
@@ -81,7 +114,8 @@ impl ServerConnection {
             // Also a peer that offers AMF3 is answered in AMF0, which it must know.
             pairs.push(("objectEncoding".into(), 0.0.into()));
         }
-        self.answer(command, Value::Object(properties), information)
+        let answer = Command::new("_result", transaction, Value::Object(properties), vec![information]);
+        self.link.send_answer(0, &answer)
     }
 
     /// Sends the client to another address, as clients of all ages understand it.

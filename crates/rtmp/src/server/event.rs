@@ -1,6 +1,7 @@
 use bytes::Bytes;
 
 use crate::capabilities::Capabilities;
+use crate::challenge::CredentialsAnswer;
 use crate::metadata::StreamMetadata;
 use crate::timestamp::Timestamp;
 
@@ -48,6 +49,16 @@ pub struct Refusal {
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum ServerEvent {
+    /// A client at the guarded application name names its user. Answer by
+    /// [`challenge`](super::ServerConnection::challenge).
+    CredentialsWanted {
+        /// The user's name.
+        user: String,
+    },
+    /// A client answers a challenge. Answer by
+    /// [`accept_connect`](super::ServerConnection::accept_connect) or
+    /// [`refuse_credentials`](super::ServerConnection::refuse_credentials).
+    CredentialsGiven(CredentialsAnswer),
     /// A publisher asks to be let in. Answer by
     /// [`accept_publish`](super::ServerConnection::accept_publish) or
     /// [`refuse`](super::ServerConnection::refuse).

@@ -11,6 +11,7 @@ use bytes::Bytes;
 
 use crate::amf0::Value;
 use crate::capabilities::Capabilities;
+use crate::challenge;
 use crate::command::Command;
 use crate::command::{decode_metadata, on_status};
 use crate::config::ServerConfig;
@@ -29,10 +30,14 @@ use streams::{StreamStage, Streams};
 /// another kind waits long behind a keyframe.
 const CHUNK_SIZE: u32 = 64 * 1024;
 
-#[derive(Debug, PartialEq, Eq)]
+#[derive(Debug, PartialEq)]
 enum Stage {
     Handshake,
     ExpectConnect,
+    /// Credentials wait for the application's answer.
+    DecidingConnect {
+        transaction: f64,
+    },
     Open,
     /// All is said; the rest of the output is to be flushed and the connection closed.
     Closing,
@@ -42,7 +47,7 @@ enum Stage {
 /// the peer or played to it.
 ///
 /// ```text
-/// connection: Handshake → ExpectConnect → Open → Closing
+/// connection: Handshake → ExpectConnect → (DecidingConnect →) Open → Closing
 /// stream:     Idle → DecidingPublish → Publishing → Idle
 ///             Idle → DecidingPlay → Playing → Idle
 /// ```
@@ -135,6 +140,44 @@ impl ServerConnection {
     /// Byte counts and oddities.
     pub fn counters(&self) -> LinkCounters {
         self.link.counters()
+    }
+
+    /// Challenges the user who was named, and closes: the client connects anew with its answer.
+    /// `salt` is the one of the user's password; `opaque` comes back with the answer. Both are to
+    /// be letters, digits and hyphens.
+    ///
+    /// # Errors
+    /// [`Error::Misuse`] if nobody waits for it.
+    pub fn challenge(&mut self, user: &str, salt: &str, opaque: &str) -> Result<(), Error> {
+        let transaction = self.deciding_connect()?;
+        self.reject_connect(transaction, &challenge::challenge(user, salt, opaque));
+        Ok(())
+    }
+
+    /// Takes the client whose credentials were given.
+    ///
+    /// # Errors
+    /// [`Error::Misuse`] if nobody waits for it.
+    pub fn accept_connect(&mut self) -> Result<(), Error> {
+        let transaction = self.deciding_connect()?;
+        self.open(transaction)
+    }
+
+    /// Sends the client away whose credentials were given, and closes.
+    ///
+    /// # Errors
+    /// [`Error::Misuse`] if nobody waits for it.
+    pub fn refuse_credentials(&mut self) -> Result<(), Error> {
+        let transaction = self.deciding_connect()?;
+        self.reject_connect(transaction, &challenge::failure());
+        Ok(())
+    }
+
+    fn deciding_connect(&self) -> Result<f64, Error> {
+        match self.stage {
+            Stage::DecidingConnect { transaction } => Ok(transaction),
+            _ => Err(Error::Misuse("no credentials wait for an answer")),
+        }
     }
 
     /// Lets the waiting publisher of `stream` in.

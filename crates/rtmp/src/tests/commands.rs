@@ -133,6 +133,44 @@ fn amf3_values_are_understood() {
     assert_eq!(answers[0][1], 2.0.into());
 }
 
+/// A user and password, over three connections.
+#[test]
+fn a_guarded_application_asks_for_the_password() {
+    let connect = |app: &str| {
+        let mut bench = Bench::new();
+        let guarded_app = Some("door".to_owned());
+        bench.server = ServerConnection::new(ServerConfig { guarded_app, ..ServerConfig::default() }, bench.now);
+        let mut hello = vec![3];
+        hello.resize(1 + 2 * 1536, 0);
+        bench.server.handle_input(bench.now, &hello).unwrap();
+        drain(|| bench.server.poll_transmit());
+        let object = Value::Object(vec![("app".into(), app.into())]);
+        let answers = bench.command(20, &["connect".into(), 1.0.into(), object]);
+        (bench, answers)
+    };
+    let words = |answers: &[Vec<Value>]| answers[0][3].field("description").and_then(Value::as_str).unwrap().to_owned();
+    assert_eq!(code(&connect("in").1[0]), "NetConnection.Connect.Success", "other applications are not guarded");
+    let (bench, answers) = connect("door");
+    assert!(words(&answers).contains("code=403 need auth; authmod=adobe") && bench.server.is_closing());
+
+    let (mut bench, answers) = connect("door?authmod=adobe&user=van");
+    assert!(answers.is_empty(), "the application decides");
+    assert_eq!(bench.server.poll_event(), Some(ServerEvent::CredentialsWanted { user: "van".into() }));
+    bench.server.challenge("van", "salt", "o-1").unwrap();
+    assert!(words(&bench.answers()).ends_with("?reason=needauth&user=van&salt=salt&challenge=o-1&opaque=o-1"));
+    assert!(bench.server.is_closing());
+
+    let answer = "door?authmod=adobe&user=van&challenge=mine&response=abc&opaque=o-1";
+    let (mut bench, _) = connect(answer);
+    assert!(matches!(bench.server.poll_event(), Some(ServerEvent::CredentialsGiven(answer)) if answer.opaque == "o-1"));
+    bench.server.accept_connect().unwrap();
+    assert_eq!(code(&bench.answers()[0]), "NetConnection.Connect.Success");
+    assert!(bench.server.accept_connect().is_err(), "once");
+    let (mut bench, _) = connect(answer);
+    bench.server.refuse_credentials().unwrap();
+    assert!(words(&bench.answers()).contains("reason=authfailed"));
+}
+
 #[test]
 fn questions_about_live_streams_get_polite_answers() {
     let mut bench = Bench::connected();

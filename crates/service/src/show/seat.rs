@@ -86,11 +86,13 @@ impl Seat {
         while let Some((packet, tracks)) = source.poll_packet() {
             let mut meters = show.meters.lock();
             let bytes = packet.payload.len() as u64;
+            // Bytes count on all tracks, pictures and keyframes on the first one only.
+            let is_first = tracks.first(packet.kind).is_some_and(|track| track.id == packet.track);
             match packet.kind {
-                TrackKind::Video => meters.video.record(now, bytes, 1),
-                TrackKind::Audio => meters.audio.record(now, bytes, 1),
+                TrackKind::Video => meters.video.record(now, bytes, is_first.into()),
+                TrackKind::Audio => meters.audio.record(now, bytes, is_first.into()),
             }
-            if packet.is_keyframe() {
+            if packet.is_keyframe() && is_first {
                 meters.count_keyframe(packet.dts);
             }
             drop(meters);
