@@ -4,8 +4,8 @@
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_store::{
-    ChannelSettings, KeyRight, Keychain, LegRecord, NewSession, PrivateServer, Secret, SessionEnd, SessionFilter,
-    Store, StoreError, TakeRecord, TakeState, TestDatabase, TurnedAway,
+    ChannelSettings, KeyPassword, KeyRight, Keychain, LegRecord, NewSession, PrivateServer, Secret, SessionEnd,
+    SessionFilter, Store, StoreError, TakeRecord, TakeState, TestDatabase, TurnedAway,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -62,7 +62,7 @@ async fn tokens_are_valid_until_they_expire_or_are_removed() {
 
 #[tokio::test]
 async fn channels_and_keys_come_and_go() {
-    let (_database, store) = store().await;
+    let (database, store) = store().await;
     let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
     assert!(matches!(store.add_channel("finish-line", &settings(), NOW).await, Err(StoreError::NameTaken(_))));
     let changed = ChannelSettings { hold_ms: 0, ..settings() };
@@ -71,6 +71,14 @@ async fn channels_and_keys_come_and_go() {
         store.add_key(channel.id, KeyRight::Publish, "van", NOW, Some(NOW + Duration::DAY)).await.unwrap();
     let (viewing, _) = store.add_key(channel.id, KeyRight::View, "mixer", NOW, None).await.unwrap();
     assert_eq!((key.right, viewing.right), (KeyRight::Publish, KeyRight::View));
+    let password = KeyPassword { salt: "salt".into(), digest: Secret::new("digest-of-it") };
+    store.set_key_password(viewing.id, &password).await.unwrap();
+    let passwords: Vec<_> = store.keys(channel.id).await.unwrap().into_iter().map(|key| key.password).collect();
+    assert_eq!(passwords, [None, Some(password)]);
+    let raw = sqlx::MySqlPool::connect(database.url()).await.unwrap();
+    let query = sqlx::query_scalar("SELECT sealed_password_digest FROM stream_keys WHERE id = ?");
+    let sealed: Vec<u8> = query.bind(viewing.id).fetch_one(&raw).await.unwrap();
+    assert!(!String::from_utf8_lossy(&sealed).contains("digest-of-it"));
     store.remove_key(channel.id, viewing.id).await.unwrap();
     assert_eq!(key.digest, store.keychain().digest(secret.reveal()));
     assert!(secret.reveal().starts_with(&key.prefix));

@@ -22,7 +22,14 @@ function EncoderFields({ made, onClose }: { made: NewKey; onClose: () => void })
         value={made.encoder.key}
         hint={`Whoever has it can ${isForWatching ? "watch" : "publish on"} this channel.`}
       />
-      <CopyField label="Both in one, where there is one field" value={made.encoder.whole} />
+      <details>
+        <summary className="cursor-pointer text-sm font-medium">Other kinds of devices</summary>
+        <div className="mt-3 space-y-4">
+          <CopyField label="Both in one, where there is one field" value={made.encoder.whole} />
+          <CopyField label="Server, where user name and password are asked for" value={made.encoder.guarded_server} />
+          <CopyField label="User name" value={made.encoder.user} hint="The password is the key." />
+        </div>
+      </details>
       <div className="modal-action">
         <button type="button" className="btn btn-primary" onClick={onClose}>
           Done

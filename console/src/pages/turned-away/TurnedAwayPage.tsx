@@ -16,7 +16,7 @@ export function TurnedAwayPage() {
         <p className="mb-5 flex flex-wrap items-center gap-2 text-sm">
           <span className="text-base-content/70">Since the service was started:</span>
           {board.refused_counts.map(({ reason, count }) => (
-            <span key={reason} className="badge badge-ghost">
+            <span key={reason} className="badge border-base-300 bg-base-100">
               {reason.replaceAll("_", " ")} {count}×
             </span>
           ))}

@@ -71,7 +71,11 @@ impl Key {
                 }
                 writeln!(report.out, "  key     {}", text(fields, "key"))?;
                 writeln!(report.out, "\nWhere there is one field only:\n")?;
-                Ok(writeln!(report.out, "  {}", text(fields, "whole"))?)
+                writeln!(report.out, "  {}", text(fields, "whole"))?;
+                writeln!(report.out, "\nWhere user name and password are asked for:\n")?;
+                writeln!(report.out, "  server  {}", text(fields, "guarded_server"))?;
+                writeln!(report.out, "  user    {}", text(fields, "user"))?;
+                Ok(writeln!(report.out, "  password is the key; the stream may have any name")?)
             }
             Self::Remove { channel, key } => {
                 let answer = client.call("DELETE", &format!("/channels/{}/keys/{key}", piece(&channel)), None)?;

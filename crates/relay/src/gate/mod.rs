@@ -107,6 +107,11 @@ pub enum TurnAwayReason {
     /// The key is for publishing, and is used to watch.
     #[error("This key is for publishing. Watching needs a viewing key of the channel.")]
     PublishKey,
+    /// The password is not that of the user.
+    #[error(
+        "User name and password do not go together. The user is the first part of the key, the password the whole key."
+    )]
+    WrongPassword,
     /// Another publisher is on the channel.
     #[error("Another encoder is already on this channel. Stop it first.")]
     ChannelBusy,
@@ -141,6 +146,7 @@ impl TurnAwayReason {
             Self::Stopping => "stopping",
             Self::ViewKey => "view_key",
             Self::PublishKey => "publish_key",
+            Self::WrongPassword => "wrong_password",
             Self::TooManyFromAddress => "too_many_from_address",
             Self::TooManyConnections => "too_many_connections",
         }
@@ -208,28 +214,41 @@ impl Gate {
         digest: impl Fn(&str) -> KeyDigest,
     ) -> Result<Admission, TurnAway> {
         let prefix = split_key(presented).map_or("", |(prefix, _)| prefix);
-        let turn_away = |reason, key: Option<&KeyEntry>| TurnAway {
-            reason,
-            key_prefix: Some(prefix.to_owned()),
-            channel_id: key.map(|key| key.channel_id),
-        };
         let digest = digest(presented);
         let candidates = self.keys.get(prefix).map(Vec::as_slice).unwrap_or_default();
         let key = candidates.iter().find(|key| equal_in_constant_time(&key.digest, &digest));
-        let key = key.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey, None))?;
+        let unknown =
+            || TurnAway { reason: TurnAwayReason::UnknownKey, key_prefix: Some(prefix.to_owned()), channel_id: None };
+        let key = key.ok_or_else(unknown)?;
+        let finding = path_finding(attempt, presented);
+        Ok(Admission { finding, ..self.admit(key, attempt.right, now)? })
+    }
+
+    /// Judges a publisher or player who has shown that it holds the key with the number `id`.
+    ///
+    /// # Errors
+    /// [`TurnAway`] with the reason.
+    pub fn decide_shown(&self, id: u64, right: KeyRight, now: OffsetDateTime) -> Result<Admission, TurnAway> {
+        let key = self.keys.values().flatten().find(|key| key.id == id);
+        let unknown = TurnAway { reason: TurnAwayReason::UnknownKey, key_prefix: None, channel_id: None };
+        self.admit(key.ok_or(unknown)?, right, now)
+    }
+
+    fn admit(&self, key: &KeyEntry, right: KeyRight, now: OffsetDateTime) -> Result<Admission, TurnAway> {
+        let turn_away =
+            |reason| TurnAway { reason, key_prefix: Some(key.prefix.clone()), channel_id: Some(key.channel_id) };
         if key.expires_at.is_some_and(|end| end <= now) {
-            return Err(turn_away(TurnAwayReason::ExpiredKey, Some(key)));
+            return Err(turn_away(TurnAwayReason::ExpiredKey));
         }
-        match (attempt.right, key.right) {
-            (KeyRight::Publish, KeyRight::View) => return Err(turn_away(TurnAwayReason::ViewKey, Some(key))),
-            (KeyRight::View, KeyRight::Publish) => return Err(turn_away(TurnAwayReason::PublishKey, Some(key))),
+        match (right, key.right) {
+            (KeyRight::Publish, KeyRight::View) => return Err(turn_away(TurnAwayReason::ViewKey)),
+            (KeyRight::View, KeyRight::Publish) => return Err(turn_away(TurnAwayReason::PublishKey)),
             _ => {}
         }
         let channel = self.channels.get(&key.channel_id);
-        let channel = channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey, None))?.clone();
+        let channel = channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey))?.clone();
         let (key_label, key_prefix) = (key.label.clone(), key.prefix.clone());
-        let finding = path_finding(attempt, presented);
-        Ok(Admission { channel, key_id: key.id, key_label, key_prefix, finding })
+        Ok(Admission { channel, key_id: key.id, key_label, key_prefix, finding: None })
     }
 }
 
@@ -362,6 +381,19 @@ mod tests {
         let admission = judge(&Attempt { address, right, app, name: "abcdefg-right", tc_url: "" }).unwrap();
         let told = told.map(|path| format!("the address ends in `/{path}`, and `/in` was expected"));
         assert_eq!(admission.finding.as_ref().and_then(|finding| finding.split(';').next()), told.as_deref());
+    }
+
+    #[test]
+    fn a_shown_key_is_judged_like_a_presented_one() {
+        let now = datetime!(2026-05-01 12:00 UTC);
+        let channels = [ChannelEntry { id: 1, name: "finish-line".into() }];
+        let gate = Gate::new(channels, [key(10, "abcdefg-right", None), key(12, "expired-key", Some(now))]);
+        let judged = |id, right| gate.decide_shown(id, right, now).map(|admission| admission.key_id);
+        assert_eq!(judged(10, KeyRight::Publish), Ok(10));
+        let reason = |id, right| judged(id, right).unwrap_err().reason;
+        assert_eq!(reason(10, KeyRight::View), TurnAwayReason::PublishKey);
+        assert_eq!(reason(12, KeyRight::Publish), TurnAwayReason::ExpiredKey);
+        assert_eq!(reason(99, KeyRight::Publish), TurnAwayReason::UnknownKey);
     }
 
     #[test]

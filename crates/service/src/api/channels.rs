@@ -5,12 +5,14 @@ use serde::Deserialize;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 use waverant_relay::ChannelName;
-use waverant_store::ChannelSettings;
+use waverant_rtmp::password_digest;
+use waverant_store::{ChannelSettings, KeyPassword, Secret};
 
 use super::auth::SignedIn;
 use super::error::Body;
 use super::model::{Channel, ChannelDestination, EncoderFields, KeyRight, NewKey, StreamKey};
 use super::{ApiError, ApiState};
+use crate::ingest::GUARDED_APP;
 
 /// Hold time of a new channel.
 const DEFAULT_HOLD_MS: u32 = 10_000;
@@ -208,11 +210,17 @@ pub(super) async fn add_key(
     let label = checked_text("label", &form.label, MAX_LABEL)?;
     let channel = state.house.store.channel(&name).await?;
     let (key, secret) = state.house.store.add_key(channel.id, form.right.into(), &label, now, form.expires_at).await?;
+    let salt = Secret::new_salt();
+    let digest = Secret::new(password_digest(secret.prefix(), &salt, secret.reveal()));
+    let password = KeyPassword { salt, digest };
+    state.house.store.set_key_password(key.id, &password).await?;
     state.house.reload().await?;
     let app = if form.right == KeyRight::Publish { APP } else { PLAYER_APP };
     let server = address(&state, &headers, app);
     let encoder = EncoderFields {
         whole: format!("{server}/{}", secret.reveal()),
+        guarded_server: address(&state, &headers, GUARDED_APP),
+        user: secret.prefix().to_owned(),
         secure_server: secure_address(&state, &headers, app),
         server,
         key: secret.reveal().to_owned(),

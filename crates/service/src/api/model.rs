@@ -123,6 +123,10 @@ pub(crate) struct EncoderFields {
     pub(crate) secure_server: Option<String>,
     /// The key field.
     pub(crate) key: String,
+    /// The server field where there are fields for user name and password. The password is the key.
+    pub(crate) guarded_server: String,
+    /// The user field there.
+    pub(crate) user: String,
     /// Both in one, for devices with one field.
     pub(crate) whole: String,
 }

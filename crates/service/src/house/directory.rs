@@ -1,6 +1,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::Duration;
 
+use super::passwords::Passwords;
 use waverant_relay::{ChannelEntry, ChannelName, Gate, KeyEntry, KeyRight};
 use waverant_store::{ChannelDestination, Destination, KeyRight as StoredRight, Store, StoreError};
 
@@ -25,6 +26,7 @@ pub(crate) struct LegOrder {
 #[derive(Debug)]
 pub(crate) struct Directory {
     pub(crate) gate: Gate,
+    pub(crate) passwords: Passwords,
     channels: BTreeMap<u64, ChannelRules>,
     key_ids: HashSet<u64>,
     orders: HashMap<u64, Vec<LegOrder>>,
@@ -44,6 +46,7 @@ impl Directory {
             }
         }
         let keys = store.all_keys().await?;
+        let passwords = Passwords::new(keys.iter());
         let key_ids = keys.iter().map(|key| key.id).collect();
         let entries = channels.values().map(|rules| ChannelEntry { id: rules.id, name: rules.name.to_string() });
         let gate = Gate::new(
@@ -65,7 +68,7 @@ impl Directory {
         for ChannelDestination { channel_id, destination, switched_on } in store.channel_destinations().await? {
             orders.entry(channel_id).or_default().push(LegOrder { destination, switched_on });
         }
-        Ok(Self { gate, channels, key_ids, orders })
+        Ok(Self { gate, passwords, channels, key_ids, orders })
     }
 
     pub(crate) fn channels(&self) -> impl Iterator<Item = &ChannelRules> {

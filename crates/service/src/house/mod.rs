@@ -4,6 +4,7 @@
 mod counts;
 mod directory;
 mod ledger;
+mod passwords;
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
@@ -101,10 +102,19 @@ impl House {
     }
 
     /// Judges a publisher; lets it into a new session, or into one that waits for it.
-    pub(crate) fn admit(self: &Arc<Self>, peer: SocketAddr, request: &StreamRequest) -> Result<Seat, TurnAway> {
+    /// `shown_key` is the number of the key that the connection showed by its password.
+    pub(crate) fn admit(
+        self: &Arc<Self>,
+        peer: SocketAddr,
+        request: &StreamRequest,
+        shown_key: Option<u64>,
+    ) -> Result<Seat, TurnAway> {
         let directory = self.directory();
         let now = OffsetDateTime::now_utc();
-        let admission = self.judge(&directory, peer, request, KeyRight::Publish)?;
+        let admission = match shown_key {
+            Some(id) => directory.gate.decide_shown(id, KeyRight::Publish, now)?,
+            None => self.judge(&directory, peer, request, KeyRight::Publish)?,
+        };
         let turn_away = |reason| TurnAway {
             reason,
             key_prefix: Some(admission.key_prefix.clone()),
@@ -134,9 +144,18 @@ impl House {
     }
 
     /// Judges a player; gives it the session that it may watch, and the number of its key.
-    pub(crate) fn watch(&self, peer: SocketAddr, request: &StreamRequest) -> Result<(Arc<Show>, u64), WatchRefusal> {
+    pub(crate) fn watch(
+        &self,
+        peer: SocketAddr,
+        request: &StreamRequest,
+        shown_key: Option<u64>,
+    ) -> Result<(Arc<Show>, u64), WatchRefusal> {
         let directory = self.directory();
-        let admission = self.judge(&directory, peer, request, KeyRight::View).map_err(WatchRefusal::TurnedAway)?;
+        let admission = match shown_key {
+            Some(id) => directory.gate.decide_shown(id, KeyRight::View, OffsetDateTime::now_utc()),
+            None => self.judge(&directory, peer, request, KeyRight::View),
+        };
+        let admission = admission.map_err(WatchRefusal::TurnedAway)?;
         let show = self.show(admission.channel.id).filter(|show| !show.is_over()).ok_or(WatchRefusal::OffAir)?;
         Ok((show, admission.key_id))
     }

@@ -3,4 +3,4 @@
 
 mod rtmp;
 
-pub(crate) use rtmp::{RtmpDoor, RtmpSettings};
+pub(crate) use rtmp::{GUARDED_APP, RtmpDoor, RtmpSettings};

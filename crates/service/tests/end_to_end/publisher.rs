@@ -135,3 +135,38 @@ async fn a_silent_encoder_is_given_up_and_counted() {
     let (_, counts) = tokio::join!(house.publish(options), watch);
     assert_eq!(counts, json!([{"reason": "idle_publisher", "count": 1}]));
 }
+
+/// An encoder with fields for user name and password: the user is the first part of the key, the
+/// password the key, and the stream may have any name.
+#[tokio::test(flavor = "multi_thread")]
+async fn user_name_and_password_open_the_door() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    house.make_channel(0);
+    let made =
+        house.call("POST", "/channels/finish-line/keys", Some(json!({"label": "hardware box"})))["encoder"].clone();
+    let field = |name: &str| made[name].as_str().unwrap().to_owned();
+    assert!(field("guarded_server").ends_with("/door"));
+    let attempt = |user: String, password: String| {
+        let mut options = house.encoder("camera", 1.0);
+        options.server = format!("rtmp://{}/door", house.rtmp);
+        options.credentials = Some((user, password));
+        house.publish(options)
+    };
+    let report = attempt(field("user"), field("key")).await;
+    assert_eq!(report.end, EncoderEnd::Finished);
+    assert_eq!(house.ended_session(1).await["session"]["key_label"], "hardware box");
+    for (user, password) in [(field("user"), "wrong".to_owned()), ("nobody1".to_owned(), field("key"))] {
+        let report = attempt(user, password).await;
+        let EncoderEnd::Refused { description, .. } = report.end else { panic!("{:?}", report.end) };
+        assert!(description.contains("reason=authfailed"), "{description}");
+    }
+    // Without credentials the encoder is told that they are needed.
+    let mut options = house.encoder("camera", 1.0);
+    options.server = format!("rtmp://{}/door", house.rtmp);
+    let EncoderEnd::Refused { description, .. } = house.publish(options).await.end else { panic!("let in") };
+    assert!(description.contains("need auth"), "{description}");
+    house.wait_until("two are listed", |house| house.get("/turned-away")["items"].as_array().unwrap().len() == 2).await;
+    assert_eq!(house.get("/turned-away")["items"][0]["reason"], "wrong_password");
+    assert!(!ground.log().contains(&field("key")) && !ground.log().contains("response="));
+}

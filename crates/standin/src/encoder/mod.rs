@@ -1,5 +1,7 @@
 //! An encoder that publishes a clip over RTMP in real time.
 
+mod credentials;
+
 use std::io;
 use std::time::{Duration, Instant};
 
@@ -20,6 +22,9 @@ use crate::{Clip, Mark, MarkKind};
 
 /// How long the server may take to answer.
 const ANSWER_TIMEOUT: Duration = Duration::from_secs(10);
+
+/// Connections that credentials may take: one to be asked, one for the challenge, one to answer.
+const MAX_CONNECTIONS: usize = 4;
 
 /// What the encoder does wrong.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -47,6 +52,8 @@ pub struct EncoderOptions {
     pub first_timestamp_ms: i64,
     /// How to greet the server.
     pub greeting: Greeting,
+    /// User name and password, offered when the server asks for them.
+    pub credentials: Option<(String, String)>,
     /// Over TLS: the authority (PEM) that must have signed the server's certificate.
     pub authority: Option<String>,
     /// What to do wrong.
@@ -64,6 +71,7 @@ impl EncoderOptions {
             chunk_size: 4096,
             first_timestamp_ms: 0,
             greeting: Greeting::Plain,
+            credentials: None,
             authority: None,
             fault: None,
         }
@@ -125,12 +133,31 @@ impl Encoder {
     /// # Errors
     /// If the address is no RTMP address or the server cannot be reached.
     pub async fn run(self) -> anyhow::Result<EncoderReport> {
+        let mut query = String::new();
+        for _ in 0..MAX_CONNECTIONS {
+            let report = self.connect(&query).await?.publish(&self.clip, &self.options).await?;
+            let next = match (&report.end, &self.options.credentials) {
+                (EncoderEnd::Refused { description, .. }, Some((user, password))) => {
+                    credentials::answer(description, user, password)
+                }
+                _ => None,
+            };
+            match next {
+                Some(next) => query = next,
+                None => return Ok(report),
+            }
+        }
+        anyhow::bail!("the server asks for credentials again and again")
+    }
+
+    /// Connects with `query` behind the application name.
+    async fn connect(&self, query: &str) -> anyhow::Result<Line> {
         let address: RtmpAddress = self.options.server.parse().context("server")?;
         let stream = dial(&address, self.options.authority.as_deref()).await?;
         let target = ClientTarget {
             purpose: ClientPurpose::Publish,
-            app: address.app().to_owned(),
-            tc_url: address.to_string(),
+            app: format!("{}{query}", address.app()),
+            tc_url: format!("{address}{query}"),
             stream_name: self.options.key.clone(),
         };
         let config = ClientConfig {
@@ -141,19 +168,14 @@ impl Encoder {
             ..ClientConfig::default()
         };
         let client = ClientConnection::new(config, target, Instant::now());
-        let line = Line {
-            stream,
-            client,
-            began: Instant::now(),
-            report: EncoderReport {
-                end: EncoderEnd::Finished,
-                sent: Vec::new(),
-                was_asked_to_reconnect: false,
-                next_packet: self.options.first_packet,
-                was_closed: false,
-            },
+        let report = EncoderReport {
+            end: EncoderEnd::Finished,
+            sent: Vec::new(),
+            was_asked_to_reconnect: false,
+            next_packet: self.options.first_packet,
+            was_closed: false,
         };
-        line.publish(&self.clip, &self.options).await
+        Ok(Line { stream, client, began: Instant::now(), report })
     }
 }
 

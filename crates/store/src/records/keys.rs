@@ -3,7 +3,7 @@ use sqlx::mysql::MySqlRow;
 use time::OffsetDateTime;
 
 use super::{fitted, optional_time_in, time_in, to_column};
-use crate::{Secret, Store, StoreError};
+use crate::{Keychain, Secret, Store, StoreError};
 
 /// What a key opens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -43,15 +43,34 @@ pub struct StreamKey {
     pub prefix: String,
     /// The keyed hash of the whole.
     pub digest: [u8; 32],
+    /// For encoders with user name and password.
+    pub password: Option<KeyPassword>,
     /// When it was made.
     pub created_at: OffsetDateTime,
     /// When it stops being valid.
     pub expires_at: Option<OffsetDateTime>,
 }
 
-fn from_row(row: &MySqlRow) -> Result<StreamKey, StoreError> {
+/// What an encoder's answer to a challenge is checked by. The user is the key's public part, the
+/// password the whole key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KeyPassword {
+    /// What the encoder is sent to mix with its password.
+    pub salt: String,
+    /// The digest of user, salt and password.
+    pub digest: Secret,
+}
+
+fn key_from(keychain: &Keychain, row: &MySqlRow) -> Result<StreamKey, StoreError> {
     let digest: Vec<u8> = row.try_get("digest")?;
+    let salt: Option<String> = row.try_get("password_salt")?;
+    let sealed: Option<Vec<u8>> = row.try_get("sealed_password_digest")?;
+    let password = match salt.zip(sealed) {
+        Some((salt, sealed)) => Some(KeyPassword { salt, digest: keychain.unseal(&sealed)? }),
+        None => None,
+    };
     Ok(StreamKey {
+        password,
         id: row.try_get("id")?,
         channel_id: row.try_get("channel_id")?,
         right: KeyRight::from_column(row.try_get("key_right")?),
@@ -70,7 +89,7 @@ impl Store {
     /// [`StoreError`] if the database does not answer.
     pub async fn all_keys(&self) -> Result<Vec<StreamKey>, StoreError> {
         let rows = sqlx::query("SELECT * FROM stream_keys ORDER BY id").fetch_all(&self.pool).await?;
-        rows.iter().map(from_row).collect()
+        rows.iter().map(|row| key_from(&self.keychain, row)).collect()
     }
 
     /// The stream keys of a channel.
@@ -82,7 +101,7 @@ impl Store {
             .bind(channel_id)
             .fetch_all(&self.pool)
             .await?;
-        rows.iter().map(from_row).collect()
+        rows.iter().map(|row| key_from(&self.keychain, row)).collect()
     }
 
     /// Makes a stream key. The key itself is not kept and cannot be shown again.
@@ -115,7 +134,21 @@ impl Store {
             .bind(added.last_insert_id())
             .fetch_one(&self.pool)
             .await?;
-        Ok((from_row(&row)?, secret))
+        Ok((key_from(&self.keychain, &row)?, secret))
+    }
+
+    /// Lets a key be used as a password, too.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn set_key_password(&self, id: u64, password: &KeyPassword) -> Result<(), StoreError> {
+        sqlx::query("UPDATE stream_keys SET password_salt = ?, sealed_password_digest = ? WHERE id = ?")
+            .bind(&password.salt)
+            .bind(self.keychain.seal(&password.digest)?)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
     }
 
     /// Removes a stream key of a channel.

@@ -14,7 +14,7 @@ use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
 
 pub use channels::{Channel, ChannelSettings};
 pub use destinations::{ChannelDestination, Destination};
-pub use keys::{KeyRight, StreamKey};
+pub use keys::{KeyPassword, KeyRight, StreamKey};
 pub use sessions::{LegRecord, NewSession, SessionEnd, SessionFilter, SessionRecord, Unfinished};
 pub use takes::{TakeRecord, TakeState};
 pub use turned_away::{TurnedAway, TurnedAwayRecord};

@@ -37,6 +37,11 @@ impl Secret {
         Self(format!("wvt-{}", random_text(SECRET_LENGTH + PREFIX_LENGTH)))
     }
 
+    /// A text that is mixed with a password before it is digested. It is no secret itself.
+    pub fn new_salt() -> String {
+        random_text(12)
+    }
+
     /// A code that is typed once, in three groups.
     pub fn new_one_time_code() -> Self {
         Self(format!("{}-{}-{}", random_text(4), random_text(4), random_text(4)))

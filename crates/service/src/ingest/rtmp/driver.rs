@@ -4,10 +4,12 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use time::OffsetDateTime;
 use tokio::time::sleep_until;
 use waverant_relay::{TurnAway, TurnAwayReason};
 use waverant_rtmp::{
-    ChunkError, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest, TimeoutKind,
+    ChunkError, CredentialsAnswer, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest,
+    TimeoutKind,
 };
 
 use super::farewell::{linger, say_last_words};
@@ -45,6 +47,8 @@ pub(super) struct Driver {
     /// Publishers by message stream.
     seats: BTreeMap<u32, Seat>,
     viewings: Vec<Viewing>,
+    /// The key that the peer showed by user name and password.
+    shown_key: Option<u64>,
     /// True once the peer asked for something and was answered.
     was_answered: bool,
     last_progress: Instant,
@@ -61,6 +65,7 @@ impl Driver {
             queue: WriteQueue::default(),
             seats: BTreeMap::new(),
             viewings: Vec::new(),
+            shown_key: None,
             was_answered: false,
             last_progress: now,
         }
@@ -168,6 +173,8 @@ impl Driver {
     fn handle_events(&mut self) {
         while let Some(event) = self.connection.poll_event() {
             match event {
+                ServerEvent::CredentialsWanted { user } => self.challenge(&user),
+                ServerEvent::CredentialsGiven(answer) => self.check(&answer),
                 ServerEvent::PublishRequested(request) => self.decide_publish(&request),
                 ServerEvent::PlayRequested(request) => self.decide_play(&request),
                 ServerEvent::Metadata { stream, metadata } => {
@@ -195,10 +202,34 @@ impl Driver {
         }
     }
 
+    fn challenge(&mut self, user: &str) {
+        self.was_answered = true;
+        let keychain = self.house.store.keychain();
+        let now = OffsetDateTime::now_utc();
+        let (salt, opaque) = self.house.directory().passwords.challenge(user, keychain, now);
+        log_misuse(self.connection.challenge(user, &salt, &opaque));
+    }
+
+    fn check(&mut self, answer: &CredentialsAnswer) {
+        self.was_answered = true;
+        let keychain = self.house.store.keychain();
+        self.shown_key = self.house.directory().passwords.check(answer, keychain, OffsetDateTime::now_utc());
+        log_misuse(if self.shown_key.is_some() {
+            self.connection.accept_connect()
+        } else {
+            // A user name may hold anything; only what has the form of a key's first part is kept.
+            let is_prefix = answer.user.len() == 7 && answer.user.bytes().all(|byte| byte.is_ascii_alphanumeric());
+            let key_prefix = is_prefix.then(|| answer.user.clone());
+            let away = TurnAway { reason: TurnAwayReason::WrongPassword, key_prefix, channel_id: None };
+            self.house.note_turned_away(self.peer, &away, None);
+            self.connection.refuse_credentials()
+        });
+    }
+
     fn decide_publish(&mut self, request: &StreamRequest) {
         self.was_answered = true;
         let stream = request.stream;
-        let answer = match self.house.admit(self.peer, request) {
+        let answer = match self.house.admit(self.peer, request, self.shown_key) {
             Ok(seat) => {
                 tracing::debug!(peer = %self.peer, session = seat.show().id, "let in");
                 self.seats.insert(stream, seat);
@@ -212,7 +243,7 @@ impl Driver {
     fn decide_play(&mut self, request: &StreamRequest) {
         self.was_answered = true;
         let stream = request.stream;
-        let answer = match self.house.watch(self.peer, request) {
+        let answer = match self.house.watch(self.peer, request, self.shown_key) {
             Ok((show, key_id)) => {
                 tracing::info!(peer = %self.peer, session = show.id, "playing");
                 let accepted = self.connection.accept_play(Instant::now(), stream);

@@ -21,6 +21,9 @@ use crate::net::{ServerTls, Wire};
 use driver::Driver;
 use per_address::PerAddress;
 
+/// The path part of the address for encoders with user name and password.
+pub(crate) const GUARDED_APP: &str = "door";
+
 /// Pause after the system refused to accept, for example for want of file descriptors.
 const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
 
@@ -74,7 +77,12 @@ impl RtmpDoor {
             return self.turn_away(peer, TurnAwayReason::TooManyFromAddress, None);
         };
         let seed = self.seed.fetch_add(0x9e37_79b9_7f4a_7c15, Ordering::Relaxed);
-        let config = ServerConfig { limits: self.settings.limits.clone(), seed, ..ServerConfig::default() };
+        let config = ServerConfig {
+            limits: self.settings.limits.clone(),
+            seed,
+            guarded_app: Some(GUARDED_APP.to_owned()),
+            ..ServerConfig::default()
+        };
         let (house, limit) = (self.house.clone(), self.settings.limits.handshake_timeout);
         self.house.tasks.spawn(async move {
             let _ = stream.set_nodelay(true);

@@ -1,0 +1,57 @@
+//! User names and passwords of encoders that have fields for them: the user is the public part of
+//! a key, the password the whole key.
+
+use std::collections::HashMap;
+
+use time::{Duration, OffsetDateTime};
+use waverant_rtmp::CredentialsAnswer;
+use waverant_store::{KeyPassword, Keychain, StreamKey};
+
+/// An answer must come within this time of its challenge.
+const ANSWER_TIME: Duration = Duration::seconds(60);
+
+/// What answers are checked by, by user name.
+#[derive(Debug, Default)]
+pub(crate) struct Passwords(HashMap<String, Vec<(u64, KeyPassword)>>);
+
+impl Passwords {
+    pub(crate) fn new<'a>(keys: impl Iterator<Item = &'a StreamKey>) -> Self {
+        let mut passwords = Self::default();
+        for key in keys {
+            if let Some(password) = &key.password {
+                passwords.0.entry(key.prefix.clone()).or_default().push((key.id, password.clone()));
+            }
+        }
+        passwords
+    }
+
+    /// Salt and opaque text of a challenge. A user who is not known gets a salt as well, always the
+    /// same, so that nothing is learned from it.
+    pub(crate) fn challenge(&self, user: &str, keychain: &Keychain, now: OffsetDateTime) -> (String, String) {
+        let known = self.0.get(user).and_then(|keys| keys.first()).map(|(_, password)| password.salt.clone());
+        let salt = known.unwrap_or_else(|| mark(keychain, &format!("salt of {user}")));
+        (salt, opaque(user, keychain, now.unix_timestamp()))
+    }
+
+    /// The number of the key whose password the answer shows.
+    pub(crate) fn check(&self, answer: &CredentialsAnswer, keychain: &Keychain, now: OffsetDateTime) -> Option<u64> {
+        let (time, _) = answer.opaque.split_once('-')?;
+        let time = i64::from_str_radix(time, 16).ok()?;
+        let age = now.unix_timestamp().checked_sub(time)?;
+        if !(0..=ANSWER_TIME.whole_seconds()).contains(&age) || answer.opaque != opaque(&answer.user, keychain, time) {
+            return None;
+        }
+        let keys = self.0.get(&answer.user)?;
+        keys.iter().find(|(_, password)| answer.shows(password.digest.reveal())).map(|(id, _)| *id)
+    }
+}
+
+/// A text that only this house can make, for this user at this time; so no challenge needs to be
+/// remembered.
+fn opaque(user: &str, keychain: &Keychain, time: i64) -> String {
+    format!("{time:x}-{}", mark(keychain, &format!("challenge of {user} at {time}")))
+}
+
+fn mark(keychain: &Keychain, text: &str) -> String {
+    keychain.digest(text).iter().take(7).map(|byte| format!("{byte:02x}")).collect()
+}
