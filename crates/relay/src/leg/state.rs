@@ -41,7 +41,7 @@ impl LegState {
 /// ```text
 /// off ─▶ dialing ─▶ carrying
 ///          ▲  │        │
-///          │  ├────────┴─▶ waiting to redial ─┐
+///          │  ├────────┴─▶ waiting to redial ─┐      (moved: dialing or carrying ─▶ dialing)
 ///          │  └──────────▶ refused ───────────┤
 ///          └──────────────────────────────────┘
 /// ```
@@ -252,6 +252,36 @@ mod tests {
             assert_eq!(wait(&mut leg, &mut now), Duration::from_secs(expected));
         }
         assert_eq!(leg.reason(), Some("NetStream.Publish.BadName"));
+    }
+
+    /// A platform that takes the stream and says no at once must not be asked every two seconds.
+    #[test]
+    fn being_taken_for_a_moment_does_not_shorten_the_wait() {
+        let (mut leg, mut now) = dialing();
+        for expected in [2, 4, 8] {
+            leg.taken(now);
+            leg.refused(now, "no common codec");
+            assert_eq!(wait(&mut leg, &mut now), Duration::from_secs(expected));
+        }
+        leg.taken(now);
+        now += Duration::from_secs(20);
+        leg.refused(now, "no common codec");
+        assert_eq!(wait(&mut leg, &mut now), Duration::from_secs(2), "but having carried for a while does");
+    }
+
+    #[test]
+    fn a_moved_leg_dials_at_once() {
+        let (mut leg, now) = dialing();
+        leg.moved(now, "the platform sent us to another address");
+        assert_eq!((leg.state(), leg.redial_count()), (LegState::Dialing, 1));
+        leg.taken(now);
+        leg.moved(now, "the platform asked us to connect anew");
+        assert_eq!((leg.state(), leg.redial_count()), (LegState::Dialing, 2));
+        assert_eq!(leg.reason(), Some("the platform asked us to connect anew"));
+        leg.lost(now, "reset");
+        let waiting = leg.state();
+        leg.moved(now, "late");
+        assert_eq!(leg.state(), waiting, "who waits is not moved");
     }
 
     #[test]

@@ -64,6 +64,22 @@ async fn a_reconnect_request_is_obeyed() {
     assert_eq!(leg["redial_count"], 1);
 }
 
+/// A platform that breaks off plain handshakes is greeted with a digest the next time.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_platform_that_wants_a_digest_gets_one() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let platform = house.add_platform("plovio", Some(PlatformFault::WantsDigest)).await;
+    let sent = house.publish(house.encoder(&key, 4.0)).await;
+    let ended = |report: &waverant_standin::PlatformReport| report.connections.last().is_some_and(|c| c.was_ended);
+    assert!(platform.wait_for(PATIENCE, ended).await);
+    let report = platform.report();
+    assert_eq!(report.connections.len(), 2);
+    assert!(report.connections[0].received.is_empty());
+    assert_eq!(compare(&sent.sent, &report.connections[1].received, true).fault, None);
+}
+
 /// When the service stops, encoders that know how are asked to come back.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_stop_asks_encoders_to_connect_anew() {

@@ -26,6 +26,8 @@ pub enum PlatformFault {
     StallAfter(Duration),
     /// No more than so many bytes are read in a second.
     ReadSlowly(u32),
+    /// Connections whose handshake has no digest are closed.
+    WantsDigest,
     /// Publishers are asked to connect anew after so long, once.
     AskToReconnectOnceAfter(Duration),
 }
