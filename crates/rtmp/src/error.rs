@@ -45,6 +45,14 @@ pub enum Error {
         /// What was missing or too late.
         when: &'static str,
     },
+    /// The peer was not let in yet and sends more than that takes.
+    #[error("{received} bytes came without a stream being let in; {limit} are taken")]
+    TooMuchBefore {
+        /// Bytes that came.
+        received: u64,
+        /// The limit: four times `max_setup_message_bytes`.
+        limit: u64,
+    },
     /// The peer asks and asks without reading the answers.
     #[error("too many answers wait to be read")]
     Unread,

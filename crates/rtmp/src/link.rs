@@ -67,6 +67,8 @@ pub(crate) struct Link {
     acknowledged: u64,
     /// An acknowledgement that is due. A peer that reads nothing for long gets one, not many.
     due_acknowledgement: Option<u32>,
+    /// An answer to a ping that is due; to the newest one only.
+    due_pong: Option<u32>,
     /// How the peer limits our output, and what we announced for it.
     output_limit: Option<(u32, u8)>,
     announced_window: u32,
@@ -97,6 +99,7 @@ impl Link {
             acknowledge_every: WINDOW,
             acknowledged: 0,
             due_acknowledgement: None,
+            due_pong: None,
             output_limit: None,
             announced_window: 0,
             aggregate: None,
@@ -120,6 +123,11 @@ impl Link {
             && let Some(count) = self.due_acknowledgement.take()
         {
             self.send_control(ControlMessage::Acknowledgement(count));
+        }
+        if self.out.is_empty()
+            && let Some(time) = self.due_pong.take()
+        {
+            self.send_control(ControlMessage::User(UserControl::PingResponse(time)));
         }
         let piece = self.out.pop_front();
         if self.out.is_empty() {
@@ -186,7 +194,7 @@ impl Link {
             ControlMessage::WindowAcknowledgementSize(size) => self.acknowledge_every = size.clamp(1, WINDOW),
             ControlMessage::SetPeerBandwidth { window, limit_type } => self.limit_output(window, limit_type),
             ControlMessage::User(UserControl::PingRequest(time)) => {
-                self.send_control(ControlMessage::User(UserControl::PingResponse(time)));
+                self.due_pong = Some(time);
             }
             ControlMessage::User(_) => {}
         }

@@ -26,6 +26,9 @@ use crate::wire::{ControlMessage, Message, MessageHead, UserControl, message_typ
 pub use event::{ConnectInfo, MediaKind, Refusal, ServerEvent, StreamRequest};
 use streams::{StreamStage, Streams};
 
+/// Bytes that may come before a stream is let in, in messages of the longest kind.
+const SETUP_MESSAGES: u64 = 4;
+
 /// Chunk size of what we send: few headers for players, and small enough that no message of
 /// another kind waits long behind a keyframe.
 const CHUNK_SIZE: u32 = 64 * 1024;
@@ -60,6 +63,8 @@ pub struct ServerConnection {
     events: VecDeque<ServerEvent>,
     connect: ConnectInfo,
     streams: Streams,
+    /// Bytes received when the connection was last in use.
+    admitted_bytes: Option<u64>,
 }
 
 impl ServerConnection {
@@ -76,6 +81,7 @@ impl ServerConnection {
             events: VecDeque::new(),
             connect: ConnectInfo::default(),
             streams: Streams::default(),
+            admitted_bytes: None,
         }
     }
 
@@ -91,6 +97,7 @@ impl ServerConnection {
         if self.streams.any(StreamStage::is_publishing) {
             self.deadline.set(now + self.config.limits.idle_timeout, TimeoutKind::Idle);
         }
+        self.check_setup_bytes()?;
         while self.stage != Stage::Closing {
             let message = self.link.next_message(&mut input)?;
             if self.stage == Stage::Handshake && self.link.is_established() {
@@ -279,6 +286,15 @@ impl ServerConnection {
         &self.connect
     }
 
+    /// Who was not let in yet may cost little: neither memory, nor the work that comes with what it
+    /// sends. Some media may be on its way already when a publisher is let in.
+    fn check_setup_bytes(&self) -> Result<(), Error> {
+        let limit = SETUP_MESSAGES * u64::from(self.config.limits.max_setup_message_bytes);
+        let received = self.link.counters().received_bytes - self.admitted_bytes.unwrap_or(0);
+        let is_in_use = self.streams.any(|stage| stage.is_publishing() || stage.is_playing());
+        if is_in_use || received <= limit { Ok(()) } else { Err(Error::TooMuchBefore { received, limit }) }
+    }
+
     /// A stream is done; so is the connection when it was the last one.
     fn finish(&mut self, stream: u32) {
         self.streams.set(stream, StreamStage::Idle);
@@ -297,6 +313,7 @@ impl ServerConnection {
             // A player has nothing to say; one that is gone shows by not taking what we send.
             self.deadline.clear();
         } else {
+            self.admitted_bytes = Some(self.link.counters().received_bytes);
             self.deadline.set(now + limits.setup_timeout, TimeoutKind::Setup);
         }
     }

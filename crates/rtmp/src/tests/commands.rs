@@ -296,10 +296,38 @@ fn aggregate_messages_are_taken_apart() {
 #[test]
 fn a_peer_that_asks_without_reading_is_left() {
     let mut bench = Bench::connected();
-    let mut ping = vec![2, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0];
-    ping.extend([0, 6, 0, 0, 0, 1]);
-    let outcome = (0..100_000).find_map(|_| bench.server.handle_input(bench.now, &ping).err());
+    bench.publish("key");
+    bench.server.accept_publish(bench.now, 1).unwrap();
+    let call = encode_all(&["getStreamLength".into(), 7.0.into(), Value::Null]);
+    let head = MessageHead { chunk_stream: 3, message_type: 20, message_stream: 0, timestamp: Timestamp(0) };
+    let outcome = (0..100_000).find_map(|_| {
+        let mut out: Vec<Bytes> = Vec::new();
+        bench.encoder.encode(head, &[], &call.clone().into(), &mut out);
+        bench.server.handle_input(bench.now, &out.concat()).err()
+    });
     assert_eq!(outcome, Some(Error::Unread));
+}
+
+/// Of many pings the newest is answered.
+#[test]
+fn pings_that_were_not_answered_yet_get_one_answer() {
+    let mut bench = Bench::connected();
+    bench.controls.clear();
+    let ping = |number: u8| [&[2, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0][..], &[0, 6, 0, 0, 0, number]].concat();
+    for number in 0..100 {
+        bench.server.handle_input(bench.now, &ping(number)).unwrap();
+    }
+    bench.answers();
+    assert_eq!(bench.controls, [(4, Bytes::from_static(&[0, 7, 0, 0, 0, 99]))]);
+}
+
+/// Who was not let in yet may send a few messages, not megabytes of pings.
+#[test]
+fn what_comes_before_publishing_is_bounded() {
+    let mut bench = Bench::connected();
+    let ping = [2, 0, 0, 0, 0, 0, 6, 4, 0, 0, 0, 0, 0, 6, 0, 0, 0, 1].repeat(100);
+    let outcome = (0..1000).find_map(|_| bench.server.handle_input(bench.now, &ping).err());
+    assert!(matches!(outcome, Some(Error::TooMuchBefore { limit: 0x4_0000, .. })), "{outcome:?}");
 }
 
 /// While publishing, many clients read nothing for long stretches.

@@ -1,6 +1,7 @@
 //! The house: channels, keys and destinations as they are now, the sessions on air, and the
 //! gate between publishers and sessions.
 
+mod callers;
 mod counts;
 mod directory;
 mod ledger;
@@ -11,6 +12,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Instant;
 
 use parking_lot::{Mutex, RwLock};
 use time::OffsetDateTime;
@@ -20,6 +22,7 @@ use waverant_relay::{Admission, Attempt, KeyRight, TurnAway, TurnAwayReason};
 use waverant_rtmp::StreamRequest;
 use waverant_store::{Store, StoreError, TurnedAway};
 
+pub(crate) use callers::{Callers, Notice};
 pub(crate) use counts::Counts;
 pub(crate) use directory::{ChannelRules, Directory, LegOrder};
 pub(crate) use ledger::{Entry, Ledger};
@@ -36,6 +39,7 @@ pub(crate) struct House {
     pub(crate) stopping: CancellationToken,
     pub(crate) tasks: TaskTracker,
     pub(crate) counts: Counts,
+    pub(crate) callers: Callers,
     directory: RwLock<Arc<Directory>>,
     /// Held while the directory is read anew, so that an older reading never replaces a newer one.
     reloading: tokio::sync::Mutex<()>,
@@ -67,6 +71,7 @@ impl House {
             stopping: CancellationToken::new(),
             tasks: TaskTracker::new(),
             counts: Counts::default(),
+            callers: Callers::default(),
             directory: RwLock::new(Arc::new(directory)),
             reloading: tokio::sync::Mutex::new(()),
             shows: Mutex::new(HashMap::new()),
@@ -184,9 +189,16 @@ impl House {
     /// Notes who was not let in.
     pub(crate) fn note_turned_away(&self, peer: SocketAddr, turn_away: &TurnAway, detail: Option<String>) {
         self.counts.count(turn_away.reason.code());
+        let notice = self.callers.note(peer.ip(), Instant::now());
+        if notice == Notice::Count {
+            return;
+        }
         let directory = self.directory();
         let channel = turn_away.channel_id.and_then(|id| directory.channel(id));
-        let detail = detail.unwrap_or_else(|| turn_away.reason.to_string());
+        let mut detail = detail.unwrap_or_else(|| turn_away.reason.to_string());
+        if notice == Notice::RecordLast {
+            detail.push_str(" (more from this address are only counted for some seconds)");
+        }
         tracing::warn!(%peer, reason = turn_away.reason.code(), detail, key_prefix = turn_away.key_prefix, "turned away");
         self.ledger.write(Entry::TurnedAway(TurnedAway {
             at: OffsetDateTime::now_utc(),

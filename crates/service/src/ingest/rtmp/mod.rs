@@ -8,7 +8,7 @@ mod viewing;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
@@ -26,6 +26,9 @@ pub(crate) const GUARDED_APP: &str = "door";
 
 /// Pause after the system refused to accept, for example for want of file descriptors.
 const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
+
+/// How long the next caller waits whose address was turned away again and again.
+const ROUGH_PAUSE: Duration = Duration::from_secs(1);
 
 /// Settings of the RTMP front door.
 #[derive(Clone, Debug)]
@@ -86,6 +89,9 @@ impl RtmpDoor {
         let (house, limit) = (self.house.clone(), self.settings.limits.handshake_timeout);
         self.house.tasks.spawn(async move {
             let _ = stream.set_nodelay(true);
+            if house.callers.is_rough(peer.ip(), Instant::now()) {
+                sleep(ROUGH_PAUSE).await;
+            }
             match secure(stream, tls, limit).await {
                 Ok(wire) => Driver::new(wire, peer, house, config).run().await,
                 Err((reason, detail)) => {

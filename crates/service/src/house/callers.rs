@@ -1,0 +1,95 @@
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::time::{Duration, Instant};
+
+use parking_lot::Mutex;
+
+/// Turned-away callers are counted by address over this time.
+const WINDOW: Duration = Duration::from_secs(10);
+
+/// So many of an address in that time are written down each; more are only counted.
+const RECORDED: u32 = 20;
+
+/// Addresses that are kept in mind.
+const MAX_ADDRESSES: usize = 4096;
+
+/// Who was turned away lately, by address: so that somebody who calls again and again fills
+/// neither log nor records, and does not keep us busy.
+#[derive(Debug, Default)]
+pub(crate) struct Callers(Mutex<HashMap<IpAddr, Tally>>);
+
+#[derive(Debug)]
+struct Tally {
+    since: Instant,
+    count: u32,
+}
+
+/// What to do about one more turned-away caller.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Notice {
+    /// Write it down.
+    Record,
+    /// Write down that more of this address are only counted from here on.
+    RecordLast,
+    /// Count it.
+    Count,
+}
+
+impl Callers {
+    /// Notes that a caller was turned away.
+    pub(crate) fn note(&self, address: IpAddr, now: Instant) -> Notice {
+        let mut tallies = self.0.lock();
+        if tallies.len() >= MAX_ADDRESSES && !tallies.contains_key(&address) {
+            tallies.retain(|_, tally| now.saturating_duration_since(tally.since) < WINDOW);
+            if tallies.len() >= MAX_ADDRESSES {
+                return Notice::Count;
+            }
+        }
+        let tally = tallies.entry(address).or_insert(Tally { since: now, count: 0 });
+        if now.saturating_duration_since(tally.since) >= WINDOW {
+            *tally = Tally { since: now, count: 0 };
+        }
+        tally.count = tally.count.saturating_add(1);
+        match tally.count {
+            ..RECORDED => Notice::Record,
+            RECORDED => Notice::RecordLast,
+            _ => Notice::Count,
+        }
+    }
+
+    /// True if so many were turned away from this address lately that the next one is to wait.
+    pub(crate) fn is_rough(&self, address: IpAddr, now: Instant) -> bool {
+        let tallies = self.0.lock();
+        let tally = tallies.get(&address);
+        tally.is_some_and(|tally| tally.count >= RECORDED && now.saturating_duration_since(tally.since) < WINDOW)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_first_twenty_are_written_down_and_the_rest_counted() {
+        let (callers, now) = (Callers::default(), Instant::now());
+        let [one, other]: [IpAddr; 2] = ["192.0.2.1", "192.0.2.2"].map(|text| text.parse().unwrap());
+        let notices: Vec<Notice> = (0..22).map(|_| callers.note(one, now)).collect();
+        assert!(notices[..19].iter().all(|notice| *notice == Notice::Record));
+        assert_eq!(notices[19..], [Notice::RecordLast, Notice::Count, Notice::Count]);
+        assert!(callers.is_rough(one, now) && !callers.is_rough(other, now));
+        assert_eq!(callers.note(other, now), Notice::Record);
+        let later = now + WINDOW;
+        assert!(!callers.is_rough(one, later));
+        assert_eq!(callers.note(one, later), Notice::Record);
+    }
+
+    #[test]
+    fn addresses_are_bounded() {
+        let (callers, now) = (Callers::default(), Instant::now());
+        for number in 0..5000u32 {
+            callers.note(IpAddr::V4(number.into()), now);
+        }
+        assert!(callers.0.lock().len() <= MAX_ADDRESSES);
+        assert_eq!(callers.note(IpAddr::V4(9999.into()), now + WINDOW), Notice::Record);
+    }
+}
