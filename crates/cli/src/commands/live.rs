@@ -89,7 +89,9 @@ fn sound(session: &Value) -> String {
     };
     match rows(&session["audio"]) {
         [] => "none".to_owned(),
-        tracks => tracks.iter().map(describe).collect::<Vec<_>>().join("; "),
+        [track] => describe(track),
+        // Line by line there is no room for more; `--json` tells all.
+        tracks => tracks.iter().map(|track| text(track, "codec")).collect::<Vec<_>>().join(" + "),
     }
 }
 
