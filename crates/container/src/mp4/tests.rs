@@ -215,6 +215,17 @@ fn every_codec_comes_back(#[case] codec: CodecParameters, #[case] name: &str) {
 }
 
 #[test]
+fn av1_is_written_without_temporal_delimiters() {
+    let mut writer = FragmentWriter::new(&testing::tracks([(TrackId::VIDEO, testing::av1())])).unwrap();
+    for (millis, payload) in [(0, &[0x12, 0, 0x32, 1][..]), (33, &[0x32, 2])] {
+        writer.push(&Packet { payload: Bytes::from_static(payload), ..video(millis, 0, millis == 0) }).unwrap();
+    }
+    let file = Mp4File::parse(&writer.finish().0.unwrap().segments.concat().into()).unwrap();
+    let payloads: Vec<&[u8]> = file.tracks[0].samples.iter().map(|sample| &sample.payload[..]).collect();
+    assert_eq!(payloads, [&[0x32, 1], &[0x32, 2]]);
+}
+
+#[test]
 fn packets_of_opus_last_as_long_as_they_say() {
     let tracks = testing::tracks([(TrackId::AUDIO, testing::opus())]);
     let mut writer = FragmentWriter::new(&tracks).unwrap();

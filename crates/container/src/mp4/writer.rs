@@ -1,4 +1,4 @@
-use bytes::Bytes;
+use bytes::{Buf, Bytes};
 use thiserror::Error;
 use waverant_media::{CodecParameters, MediaTime, Packet, TICKS_PER_SECOND, TrackId, TrackKind, Tracks};
 
@@ -16,6 +16,9 @@ const MAX_SAMPLES: usize = 4096;
 /// Audio timestamps that are off the sample count by no more than this are taken for rounding
 /// (RTMP counts milliseconds) and follow the sample count.
 const AUDIO_TOLERANCE: MediaTime = MediaTime::from_millis(20);
+
+/// An AV1 temporal delimiter OBU with its size of 0.
+const TEMPORAL_DELIMITER: [u8; 2] = [0x12, 0];
 
 /// Assumed length of the only picture of a take.
 const LONE_PICTURE: MediaTime = MediaTime::from_millis(33);
@@ -131,7 +134,12 @@ impl TrackWriter {
             self.expected = Some(decode_time + self.frame_length);
         }
         let composition_offset = scaled(packet.pts - packet.dts);
-        let payload = packet.payload.clone();
+        let mut payload = packet.payload.clone();
+        // A file says by its samples what a temporal delimiter says in a stream.
+        // Source: AV1 Codec ISO Media File Format Binding, 2.4
+        if matches!(self.codec, CodecParameters::Av1(_)) && payload.starts_with(&TEMPORAL_DELIMITER) {
+            payload.advance(TEMPORAL_DELIMITER.len());
+        }
         self.samples.push(Sample { decode_time, composition_offset, sync: packet.random_access, payload });
     }
 

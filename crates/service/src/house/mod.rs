@@ -27,6 +27,7 @@ pub(crate) use counts::Counts;
 pub(crate) use directory::{ChannelRules, Directory, LegOrder};
 pub(crate) use ledger::{Entry, Ledger};
 
+use crate::net::caller_of;
 use crate::show::{Seat, Show, ShowStart};
 
 /// State shared by all listeners, sessions and API calls.
@@ -189,7 +190,7 @@ impl House {
     /// Notes who was not let in.
     pub(crate) fn note_turned_away(&self, peer: SocketAddr, turn_away: &TurnAway, detail: Option<String>) {
         self.counts.count(turn_away.reason.code());
-        let notice = self.callers.note(peer.ip(), Instant::now());
+        let notice = self.callers.note(caller_of(peer.ip()), Instant::now());
         if notice == Notice::Count {
             return;
         }

@@ -1,9 +1,11 @@
 //! What the drivers of all protocols share.
 
+mod caller;
 mod tls;
 mod wire;
 mod write_queue;
 
+pub(crate) use caller::caller_of;
 pub(crate) use tls::{ServerTls, TlsFiles, connect_tls, read_authority};
 pub(crate) use wire::{Moved, Wire};
 pub(crate) use write_queue::WriteQueue;

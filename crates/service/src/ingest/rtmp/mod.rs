@@ -17,7 +17,7 @@ use waverant_relay::{TurnAway, TurnAwayReason};
 use waverant_rtmp::{Limits, ServerConfig};
 
 use crate::house::House;
-use crate::net::{ServerTls, Wire};
+use crate::net::{ServerTls, Wire, caller_of};
 use driver::Driver;
 use per_address::PerAddress;
 
@@ -76,7 +76,7 @@ impl RtmpDoor {
         let Ok(permit) = self.permits.clone().try_acquire_owned() else {
             return self.turn_away(peer, TurnAwayReason::TooManyConnections, None);
         };
-        let Some(place) = self.per_address.take(peer.ip()) else {
+        let Some(place) = self.per_address.take(caller_of(peer.ip())) else {
             return self.turn_away(peer, TurnAwayReason::TooManyFromAddress, None);
         };
         let seed = self.seed.fetch_add(0x9e37_79b9_7f4a_7c15, Ordering::Relaxed);
@@ -89,7 +89,7 @@ impl RtmpDoor {
         let (house, limit) = (self.house.clone(), self.settings.limits.handshake_timeout);
         self.house.tasks.spawn(async move {
             let _ = stream.set_nodelay(true);
-            if house.callers.is_rough(peer.ip(), Instant::now()) {
+            if house.callers.is_rough(caller_of(peer.ip()), Instant::now()) {
                 sleep(ROUGH_PAUSE).await;
             }
             match secure(stream, tls, limit).await {
