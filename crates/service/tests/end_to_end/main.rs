@@ -6,6 +6,7 @@ mod api;
 mod bad_input;
 mod capture;
 mod command_line;
+mod dialects;
 mod enhanced;
 mod full_disk;
 mod house;
