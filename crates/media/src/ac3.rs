@@ -36,6 +36,20 @@ pub struct Ac3Config {
 }
 
 impl Ac3Config {
+    /// A frame of AC-3, and the usual one of Enhanced AC-3, holds six blocks.
+    const SIX_BLOCKS: Self = Self {
+        enhanced: false,
+        sample_rate_code: 0,
+        half_rate: false,
+        bsid: 0,
+        bsmod: 0,
+        acmod: 0,
+        lfe: false,
+        frame_size_code: 0,
+        frame_bytes: 0,
+        samples_per_frame: 6 * 256,
+    };
+
     /// Reads the head of a sync frame.
     ///
     /// # Errors
@@ -72,19 +86,7 @@ impl Ac3Config {
         skip += if acmod == 2 { 2 } else { 0 }; // dsurmod
         reader.skip(skip)?;
         let lfe = reader.bit()?;
-        let (enhanced, half_rate, frame_bytes, samples_per_frame) = (false, false, 0, 1536);
-        Ok(Self {
-            enhanced,
-            sample_rate_code,
-            half_rate,
-            bsid,
-            bsmod,
-            acmod,
-            lfe,
-            frame_size_code,
-            frame_bytes,
-            samples_per_frame,
-        })
+        Ok(Self { sample_rate_code, bsid, bsmod, acmod, lfe, frame_size_code, ..Self::SIX_BLOCKS })
     }
 
     fn parse_enhanced(mut reader: BitReader<'_>, bsid: u8) -> Result<Self, ConfigError> {
@@ -99,19 +101,9 @@ impl Ac3Config {
         let acmod = small(&mut reader, 3)?;
         let lfe = reader.bit()?;
         let sample_rate_code = if half_rate { second } else { code };
-        let (enhanced, bsmod, frame_size_code, samples_per_frame) = (true, 0, 0, 256 * blocks);
-        Ok(Self {
-            enhanced,
-            sample_rate_code,
-            half_rate,
-            bsid,
-            bsmod,
-            acmod,
-            lfe,
-            frame_size_code,
-            frame_bytes,
-            samples_per_frame,
-        })
+        let (enhanced, samples_per_frame) = (true, 256 * blocks);
+        let base = Self { enhanced, samples_per_frame, ..Self::SIX_BLOCKS };
+        Ok(Self { sample_rate_code, half_rate, bsid, acmod, lfe, frame_bytes, ..base })
     }
 
     /// Reads the body of a `dac3` or `dec3` box. What the box does not tell (blocks in a frame of
@@ -125,14 +117,12 @@ impl Ac3Config {
         Self {
             enhanced,
             sample_rate_code: field(22, 3) % 3,
-            half_rate: false,
             bsid: field(17, 31),
             bsmod: if enhanced { field(12, 7) } else { field(14, 7) },
             acmod,
             lfe: lfe == 1,
             frame_size_code: if enhanced { 0 } else { field(5, 31) << 1 },
-            frame_bytes: 0,
-            samples_per_frame: 1536,
+            ..Self::SIX_BLOCKS
         }
     }
 

@@ -79,13 +79,7 @@ async fn garbage_is_closed_at_once_and_listed() {
 async fn a_message_of_sixteen_megabytes_is_refused() {
     let ground = Ground::new().await;
     let house = ground.start();
-    let mut stream = TcpStream::connect(house.rtmp).unwrap();
-    let mut hello = vec![3];
-    hello.resize(1 + 1536, 7);
-    stream.write_all(&hello).unwrap();
-    let mut answer = vec![0; 1 + 2 * 1536];
-    stream.read_exact(&mut answer).unwrap();
-    stream.write_all(&answer[1..=1536]).unwrap();
+    let mut stream = house.greet();
     // Type 0 header on chunk stream 3: a command of 0xffffff bytes.
     stream.write_all(&[3, 0, 0, 0, 0xff, 0xff, 0xff, 20, 0, 0, 0, 0]).unwrap();
     read_until_closed(stream);

@@ -1,7 +1,6 @@
 //! Dialects of encoders, written byte by byte, at the running service.
 
-use std::io::{Read, Write};
-use std::net::TcpStream;
+use std::io::Write;
 
 use serde_json::json;
 use waverant_media::testing::{AAC_CONFIG, AVC_RECORD};
@@ -33,18 +32,6 @@ fn message(chunk_stream: u8, time: u32, kind: u8, stream: u8, body: &[u8]) -> Ve
     out
 }
 
-/// A connection past its handshake.
-fn greet(house: &House<'_>) -> TcpStream {
-    let mut stream = TcpStream::connect(house.rtmp).unwrap();
-    let mut hello = vec![3];
-    hello.resize(1 + 1536, 7);
-    stream.write_all(&hello).unwrap();
-    let mut answer = vec![0; 1 + 2 * 1536];
-    stream.read_exact(&mut answer).unwrap();
-    stream.write_all(&answer[1..=1536]).unwrap();
-    stream
-}
-
 fn publish(stream: u8, name: &str) -> Vec<u8> {
     let body = [text("publish"), number(5.0), vec![5], text(name), text("live")].concat();
     message(3, 0, 20, stream, &body)
@@ -70,7 +57,7 @@ async fn an_old_encoder_that_reads_nothing_is_understood() {
     let ground = Ground::new().await;
     let house = ground.start();
     let key = house.make_channel(0);
-    let mut stream = greet(&house);
+    let mut stream = house.greet();
     let amf3_object = b"\x11\x0a\x0b\x01\x07app\x06\x05in\x01";
     let connect = [&[0], &text("connect")[..], &number(1.0), amf3_object].concat();
     stream.write_all(&message(3, 0, 17, 0, &connect)).unwrap();
@@ -99,7 +86,7 @@ async fn two_streams_of_one_connection_are_two_sessions() {
         channels.iter().find(|channel| channel["name"] == name).unwrap()["state"].as_str().unwrap().to_owned()
     };
 
-    let mut stream = greet(&house);
+    let mut stream = house.greet();
     let object = [&[3, 0, 3][..], b"app", &text("in"), &[0, 0, 9]].concat();
     stream.write_all(&message(3, 0, 20, 0, &[text("connect"), number(1.0), object].concat())).unwrap();
     for (number_of_stream, key) in [(1, &first), (2, &second)] {

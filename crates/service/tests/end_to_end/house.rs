@@ -1,7 +1,7 @@
 //! A running service for one test.
 
-use std::io::Read;
-use std::net::SocketAddr;
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -210,6 +210,18 @@ impl House<'_> {
 
     pub(crate) async fn publish(&self, options: EncoderOptions) -> EncoderReport {
         Encoder::new(clip(), options).run().await.unwrap()
+    }
+
+    /// A raw connection past its handshake.
+    pub(crate) fn greet(&self) -> TcpStream {
+        let mut stream = TcpStream::connect(self.rtmp).unwrap();
+        let mut hello = vec![3];
+        hello.resize(1 + 1536, 7);
+        stream.write_all(&hello).unwrap();
+        let mut answer = vec![0; 1 + 2 * 1536];
+        stream.read_exact(&mut answer).unwrap();
+        stream.write_all(&answer[1..=1536]).unwrap();
+        stream
     }
 
     /// The live state of the channel.
