@@ -24,7 +24,7 @@ fuzz_target!(|input: &[u8]| {
         tc_url: "rtmp://a/in".into(),
         stream_name: "key".into(),
     };
-    for greeting in [Greeting::Plain, Greeting::Digest] {
+    for greeting in [Greeting::Plain, Greeting::DigestFirst, Greeting::DigestSecond] {
         let config = ClientConfig { greeting, ..ClientConfig::default() };
         let mut client = ClientConnection::new(config, target.clone(), now);
         let _ = client.handle_input(now, rest);

@@ -258,6 +258,7 @@ fn path_finding(attempt: &Attempt<'_>, key: &str) -> Option<String> {
     let path = attempt.app.split('?').next().unwrap_or_default().trim_matches('/');
     let path = path.strip_suffix(key).unwrap_or(path).trim_end_matches('/');
     (path != expected).then(|| {
+        let path = path.replace(key, "…");
         format!("the address ends in `/{path}`, and `/{expected}` was expected; the key is right, so it was let in")
     })
 }
@@ -376,6 +377,7 @@ mod tests {
     #[case::right_with_the_key("in/abcdefg-right", None)]
     #[case::wrong("live", Some("live"))]
     #[case::none("", Some(""))]
+    #[case::with_the_key_inside("live/abcdefg-right/x", Some("live/…/x"))]
     fn a_wrong_path_is_told(#[case] app: &str, #[case] told: Option<&str>) {
         let (address, right) = (Ipv4Addr::LOCALHOST.into(), KeyRight::Publish);
         let admission = judge(&Attempt { address, right, app, name: "abcdefg-right", tc_url: "" }).unwrap();

@@ -53,6 +53,7 @@ pub struct RtmpSink {
     /// The tracks that the plan is for.
     planned: Option<Arc<Tracks>>,
     plan: TrackPlan,
+    left_out: Option<String>,
     /// Nothing but headers may come before the first keyframe.
     awaiting_keyframe: bool,
     /// The latest time that the platform was given.
@@ -81,9 +82,8 @@ impl RtmpSink {
     }
 
     /// What the peer does not get of the stream, in words.
-    pub fn left_out(&self) -> Option<String> {
-        let codecs = &self.plan.left_out;
-        (!codecs.is_empty()).then(|| format!("not sent, since it does not take it: {}", codecs.join(", ")))
+    pub fn left_out(&self) -> Option<&str> {
+        self.left_out.as_deref()
     }
 
     /// Sends a packet, after headers where they are due. Payloads are not copied.
@@ -153,6 +153,8 @@ impl RtmpSink {
     /// Decides what of `tracks` the peer gets.
     fn plan_tracks(&mut self, peer: &Capabilities, tracks: &Arc<Tracks>) -> Result<(), SinkError> {
         self.plan = TrackPlan::new(tracks, peer);
+        let codecs = self.plan.left_out.join(", ");
+        self.left_out = (!codecs.is_empty()).then(|| format!("not sent, since it does not take it: {codecs}"));
         if tracks.has(TrackKind::Video) && self.plan.main_video.is_none() {
             let video = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
             let codecs: Vec<&str> = video.map(|track| track.codec.name()).collect();
@@ -410,7 +412,7 @@ mod tests {
             }
         }
         let told = left_out.map(|codecs| format!("not sent, since it does not take it: {codecs}"));
-        assert_eq!(sink.left_out().filter(|_| outcome.is_ok()), told);
+        assert_eq!(sink.left_out().filter(|_| outcome.is_ok()), told.as_deref());
     }
 
     #[test]

@@ -58,7 +58,7 @@ fn replay(turns: &[Vec<u8>], at: usize, and_on: bool) -> Pair {
 
 #[test]
 fn a_cut_at_any_byte_changes_nothing() {
-    for greeting in [Greeting::Plain, Greeting::Digest] {
+    for greeting in [Greeting::Plain, Greeting::DigestFirst] {
         let turns = turns(greeting);
         let whole = replay(&turns, usize::MAX, true);
         let total: usize = turns.iter().map(Vec::len).sum();

@@ -9,9 +9,9 @@ use crate::{
 
 #[rstest]
 #[case::byte_by_byte(1, Greeting::Plain)]
-#[case::odd_pieces(7, Greeting::Digest)]
+#[case::odd_pieces(7, Greeting::DigestFirst)]
 #[case::a_segment(1448, Greeting::Plain)]
-#[case::all_at_once(usize::MAX, Greeting::Digest)]
+#[case::all_at_once(usize::MAX, Greeting::DigestSecond)]
 fn media_arrives_as_it_was_sent(#[case] cut: usize, #[case] greeting: Greeting) {
     let mut pair = Pair::with(cut, ClientPurpose::Publish, greeting);
     pair.drive();

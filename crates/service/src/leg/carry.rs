@@ -150,7 +150,8 @@ impl Carrier {
                     return Err(Some(CarryEnd::Refused(format!("the platform said {code}: {description}"))));
                 }
                 ClientEvent::Redirected { address } => {
-                    let reason = format!("the platform sent us to {address}");
+                    // The address may hold a key, and is not repeated.
+                    let reason = "the platform sent us to another address".to_owned();
                     return Err(Some(CarryEnd::Moved { target: Some(address), reason }));
                 }
                 ClientEvent::ReconnectRequested { address, description } => {

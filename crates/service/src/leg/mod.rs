@@ -55,7 +55,7 @@ struct LegTask {
     status: Arc<LegStatus>,
     sink: RtmpSink,
     cursor: Cursor,
-    /// How the next connection greets: a server that breaks off the one is offered the other.
+    /// How the next connection greets: a server that breaks off the one is offered the next.
     greeting: Greeting,
     /// The address that the platform sent us to; for the next connection only.
     moved_to: Option<RtmpAddress>,
@@ -148,7 +148,7 @@ impl LegTask {
         self.moves += 1;
         if self.moves > MAX_MOVES {
             self.moves = 0;
-            let reason = format!("the platform sent us on {MAX_MOVES} times in a row: {reason}");
+            let reason = format!("{reason}; that was {MAX_MOVES} times in a row");
             return self.move_leg(|leg, now| leg.lost(now, reason));
         }
         match target.map(|target| from.resolve(target)).transpose() {
@@ -185,10 +185,7 @@ impl LegTask {
                         self.moves = 0;
                     }
                     if carrier.is_greeting() {
-                        self.greeting = match self.greeting {
-                            Greeting::Plain => Greeting::Digest,
-                            Greeting::Digest => Greeting::Plain,
-                        };
+                        self.greeting = self.greeting.next();
                     }
                     if matches!(end, CarryEnd::Ended | CarryEnd::Moved { .. }) {
                         carrier.close(&mut self.sink).await;

@@ -72,10 +72,10 @@ impl LegStatus {
         self.dropped_frames.fetch_add(frames, Ordering::Relaxed);
     }
 
-    pub(super) fn note_left_out(&self, left_out: Option<String>) {
+    pub(super) fn note_left_out(&self, left_out: Option<&str>) {
         let mut noted = self.left_out.lock();
-        if *noted != left_out {
-            *noted = left_out;
+        if noted.as_deref() != left_out {
+            *noted = left_out.map(str::to_owned);
         }
     }
 

@@ -37,7 +37,7 @@ async fn redirects_in_a_circle_end() {
         house.leg("plovio")["reason"].as_str().unwrap().to_owned()
     };
     let (_, reason) = tokio::join!(house.publish(house.encoder(&key, 3.0)), watch);
-    assert!(reason.contains("sent us on 4 times in a row"), "{reason}");
+    assert!(reason.contains("sent us to another address; that was 4 times in a row"), "{reason}");
     assert!(circle.report().connections.len() < 25, "{} connections", circle.report().connections.len());
 }
 

@@ -10,6 +10,7 @@ use rand::RngExt;
 use sha2::Sha256;
 use thiserror::Error;
 
+use super::secret::salt_like;
 use crate::{Secret, StoreError};
 
 /// Name of the file in the state folder.
@@ -79,6 +80,11 @@ impl Keychain {
         Self { digest_key, cipher: XChaCha20Poly1305::new(&Key::from(seal_key)) }
     }
 
+    /// A salt for a user who is not known: always the same, and told from a real one by nothing.
+    pub fn salt_for_nobody(&self, user: &str) -> String {
+        salt_like(&self.digest(&format!("salt of {user}")))
+    }
+
     /// The keyed hash under which a stream key or token is kept.
     pub fn digest(&self, secret: &str) -> [u8; 32] {
         keyed_hash(&self.digest_key, &[secret.as_bytes()])
@@ -138,6 +144,18 @@ fn decode_hex(text: &str) -> Option<[u8; KEY_LENGTH]> {
 mod tests {
     use super::*;
     use std::os::unix::fs::PermissionsExt;
+
+    #[test]
+    fn a_user_who_is_not_known_gets_a_salt_that_looks_like_any() {
+        let keychain = Keychain::from_master(&[7; KEY_LENGTH]);
+        let (fake, real) = (keychain.salt_for_nobody("nobody1"), Secret::new_salt());
+        assert_eq!(fake, keychain.salt_for_nobody("nobody1"), "always the same");
+        assert_ne!(fake, keychain.salt_for_nobody("nobody2"));
+        let looks = |salt: &str| {
+            salt.len() == 12 && salt.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit())
+        };
+        assert!(looks(&fake) && looks(&real), "{fake} {real}");
+    }
 
     #[test]
     fn the_file_is_made_once_and_private() {

@@ -16,6 +16,9 @@ const SECRET_LENGTH: usize = 26;
 #[derive(Clone, PartialEq, Eq)]
 pub struct Secret(String);
 
+/// Characters of a salt.
+const SALT_LENGTH: usize = 12;
+
 impl Secret {
     /// Takes a text into keeping.
     pub fn new(text: impl Into<String>) -> Self {
@@ -39,7 +42,7 @@ impl Secret {
 
     /// A text that is mixed with a password before it is digested. It is no secret itself.
     pub fn new_salt() -> String {
-        random_text(12)
+        random_text(SALT_LENGTH)
     }
 
     /// A code that is typed once, in three groups.
@@ -68,6 +71,11 @@ impl fmt::Display for Secret {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         out.write_str("…")
     }
+}
+
+/// A text that looks like a salt, made of `digest`: for a user who has none.
+pub(super) fn salt_like(digest: &[u8; 32]) -> String {
+    digest.iter().take(SALT_LENGTH).map(|byte| char::from(ALPHABET[usize::from(*byte) % ALPHABET.len()])).collect()
 }
 
 fn random_text(length: usize) -> String {

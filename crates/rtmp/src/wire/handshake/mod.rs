@@ -43,8 +43,31 @@ pub enum Greeting {
     /// As the specification has it.
     #[default]
     Plain,
-    /// With a digest, which some servers want. A server that has none is taken all the same.
-    Digest,
+    /// With a digest in the first half, which some servers want. A server that has none is taken
+    /// all the same.
+    DigestFirst,
+    /// With a digest in the second half.
+    DigestSecond,
+}
+
+impl Greeting {
+    /// What to try with a server that broke off this one.
+    #[must_use]
+    pub fn next(self) -> Self {
+        match self {
+            Self::Plain => Self::DigestFirst,
+            Self::DigestFirst => Self::DigestSecond,
+            Self::DigestSecond => Self::Plain,
+        }
+    }
+
+    fn scheme(self) -> Option<Scheme> {
+        match self {
+            Self::Plain => None,
+            Self::DigestFirst => Some(Scheme::DigestFirst),
+            Self::DigestSecond => Some(Scheme::DigestSecond),
+        }
+    }
 }
 
 /// What a step of a handshake came to.
@@ -133,9 +156,9 @@ impl ClientHandshake {
     pub(crate) fn new(seed: u64, greeting: Greeting, out: &mut Vec<Bytes>) -> Self {
         let mut hello = random_block(seed);
         let mut own_digest = None;
-        if greeting == Greeting::Digest {
+        if let Some(scheme) = greeting.scheme() {
             hello[4..8].copy_from_slice(&DIGEST_VERSION);
-            digest::sign_first(Role::Client, Scheme::DigestFirst, &mut hello);
+            digest::sign_first(Role::Client, scheme, &mut hello);
             own_digest = digest::find_first(Role::Client, &hello).map(|(_, digest)| digest);
         }
         out.push(Bytes::from([&[VERSION], &hello[..]].concat()));
@@ -271,13 +294,15 @@ mod tests {
         assert_eq!(answer[1 + BLOCK..], hello[1..]);
     }
 
-    #[test]
-    fn our_client_signs_for_a_server_with_digests_and_leaves_one_that_signs_wrongly() {
-        let (done, answer) = run(Greeting::Digest, 4096);
+    #[rstest]
+    #[case::first(Greeting::DigestFirst)]
+    #[case::second(Greeting::DigestSecond)]
+    fn our_client_signs_for_a_server_with_digests_and_leaves_one_that_signs_wrongly(#[case] greeting: Greeting) {
+        let (done, answer) = run(greeting, 4096);
         assert!(done);
         assert_eq!(answer[5..9], DIGEST_VERSION);
         let mut out = Vec::new();
-        let mut client = ClientHandshake::new(8, Greeting::Digest, &mut out);
+        let mut client = ClientHandshake::new(8, greeting, &mut out);
         let mut forged = answer;
         forged[1 + 2 * BLOCK - 1] ^= 1;
         assert_eq!(client.handle_input(&forged, &mut out), Err(HandshakeError::Digest));
@@ -285,7 +310,7 @@ mod tests {
 
     #[test]
     fn our_client_takes_a_plain_server_whatever_it_offered() {
-        for greeting in [Greeting::Plain, Greeting::Digest] {
+        for greeting in [Greeting::Plain, Greeting::DigestFirst, Greeting::DigestSecond] {
             let mut out = Vec::new();
             let mut client = ClientHandshake::new(8, greeting, &mut out);
             let answer = [&[3], &[5; 2 * BLOCK][..]].concat();
@@ -326,7 +351,7 @@ mod tests {
     proptest! {
         #[test]
         fn any_cut_completes(cut in 1usize..4000, with_digest: bool) {
-            let greeting = if with_digest { Greeting::Digest } else { Greeting::Plain };
+            let greeting = if with_digest { Greeting::DigestSecond } else { Greeting::Plain };
             prop_assert!(run(greeting, cut).0);
         }
 
@@ -336,7 +361,7 @@ mod tests {
             if let Ok(progress) = ServerHandshake::new(1).handle_input(&bytes, &mut out) {
                 prop_assert!(progress.consumed <= bytes.len());
             }
-            if let Ok(progress) = ClientHandshake::new(1, Greeting::Digest, &mut out).handle_input(&bytes, &mut out) {
+            if let Ok(progress) = ClientHandshake::new(1, Greeting::DigestFirst, &mut out).handle_input(&bytes, &mut out) {
                 prop_assert!(progress.consumed <= bytes.len());
             }
         }

@@ -336,23 +336,26 @@ async fn sleep_until_maybe(deadline: Option<Instant>) {
 
 /// The stream whose publisher is to be ended from our side.
 async fn wait_for_eviction(seats: &BTreeMap<u32, Seat>) -> u32 {
-    let waits = seats.iter().map(|(stream, seat)| {
-        Box::pin(async move {
-            seat.evicted().await;
-            *stream
-        })
+    let waits = seats.iter().map(|(stream, seat)| async move {
+        seat.evicted().await;
+        *stream
     });
-    first_of(waits.collect()).await
+    first_of(waits).await
 }
 
 /// Waits until a show has something that its player has not seen.
 async fn wait_for_news(viewings: &[Viewing]) {
-    first_of(viewings.iter().map(|viewing| Box::pin(viewing.news())).collect()).await;
+    first_of(viewings.iter().map(Viewing::news)).await;
 }
 
-async fn first_of<T>(waits: Vec<impl Future<Output = T> + Unpin>) -> T {
-    if waits.is_empty() {
-        return std::future::pending().await;
+/// Waits for the first of `waits`. Nearly every connection has one, which costs nothing more.
+async fn first_of<T>(mut waits: impl ExactSizeIterator<Item = impl Future<Output = T>>) -> T {
+    match waits.len() {
+        0 => std::future::pending().await,
+        1 => match waits.next() {
+            Some(only) => only.await,
+            None => std::future::pending().await,
+        },
+        _ => futures_util::future::select_all(waits.map(Box::pin)).await.0,
     }
-    futures_util::future::select_all(waits).await.0
 }
