@@ -60,6 +60,7 @@ pub struct AudioSpecificConfig {
     raw: Bytes,
     object_type: AudioObjectType,
     sample_rate: u32,
+    channel_configuration: u32,
     channel_count: u8,
     samples_per_frame: u32,
 }
@@ -85,7 +86,7 @@ impl AudioSpecificConfig {
         let core_samples = if short_frames { 960 } else { 1024 };
         let channel_count = channels(channel_configuration, object_type);
         let samples_per_frame = if extended { core_samples * 2 } else { core_samples };
-        Ok(Self { object_type, sample_rate, channel_count, samples_per_frame, raw })
+        Ok(Self { object_type, sample_rate, channel_configuration, channel_count, samples_per_frame, raw })
     }
 
     /// The configuration as it was received.
@@ -101,6 +102,11 @@ impl AudioSpecificConfig {
     /// Output sampling frequency in Hz.
     pub fn sample_rate(&self) -> u32 {
         self.sample_rate
+    }
+
+    /// The number of the arrangement of channels; 0 if only the stream itself tells.
+    pub fn channel_configuration(&self) -> u32 {
+        self.channel_configuration
     }
 
     /// Output channels; 0 if only the stream itself tells.

@@ -15,6 +15,7 @@ mod mp3;
 mod nal;
 mod opus;
 mod packet;
+mod silence;
 #[cfg(any(test, feature = "testing"))]
 pub mod testing;
 mod time;

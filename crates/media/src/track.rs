@@ -1,4 +1,5 @@
 use std::fmt;
+use std::sync::Arc;
 
 use bytes::Bytes;
 
@@ -179,12 +180,16 @@ pub struct Track {
     pub codec: CodecParameters,
     /// Colour metadata (HDR) as the publisher described it, as the AMF values of Enhanced RTMP.
     pub colour_info: Option<Bytes>,
+    /// The language as the publisher gives it, such as `de` (RFC 5646).
+    pub language: Option<Arc<str>>,
+    /// The track's name as the publisher gives it.
+    pub name: Option<Arc<str>>,
 }
 
 impl Track {
-    /// A track without colour metadata.
+    /// A track of which no more is told.
     pub fn new(id: TrackId, codec: CodecParameters) -> Self {
-        Self { id, codec, colour_info: None }
+        Self { id, codec, colour_info: None, language: None, name: None }
     }
 }
 

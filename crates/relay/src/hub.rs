@@ -27,6 +27,8 @@ pub struct Entry {
     pub packet: Packet,
     /// The tracks; a different `Arc` means changed parameters.
     pub tracks: Arc<Tracks>,
+    /// True if it stands in for the show.
+    pub is_slate: bool,
     /// Pictures that the session had before this packet.
     pub(crate) video_frames_before: u64,
 }
@@ -37,6 +39,8 @@ pub struct Cursor {
     /// The number of the next entry; none until a starting point was found.
     next: Option<u64>,
     video_frames_seen: u64,
+    /// The time of the last entry read.
+    last_seen: Option<MediaTime>,
     allowance: MediaTime,
 }
 
@@ -44,12 +48,12 @@ impl Cursor {
     /// A reader that begins at the newest keyframe, and jumps to the newest keyframe when it is
     /// more than `allowance` behind the writer.
     pub fn new(allowance: MediaTime) -> Self {
-        Self { next: None, video_frames_seen: 0, allowance }
+        Self { next: None, video_frames_seen: 0, last_seen: None, allowance }
     }
 
     /// Makes the reader begin anew at the newest keyframe.
     pub fn restart(&mut self) {
-        self.next = None;
+        (self.next, self.last_seen) = (None, None);
     }
 
     /// True once the reader has begun.
@@ -67,6 +71,8 @@ pub enum Read {
     Jumped {
         /// Pictures that it missed.
         missed_frame_count: u64,
+        /// How much of the show that was.
+        missed: MediaTime,
     },
     /// The session is over and everything was read.
     End,
@@ -105,6 +111,15 @@ impl Hub {
 
     /// Appends a packet, and drops the oldest ones beyond the limits.
     pub fn push(&mut self, packet: Packet, tracks: Arc<Tracks>) {
+        self.append(packet, tracks, false);
+    }
+
+    /// Appends a packet that stands in for the show.
+    pub fn push_slate(&mut self, packet: Packet, tracks: Arc<Tracks>) {
+        self.append(packet, tracks, true);
+    }
+
+    fn append(&mut self, packet: Packet, tracks: Arc<Tracks>, is_slate: bool) {
         let number = self.first + self.ring.len() as u64;
         let without_video = !tracks.has(TrackKind::Video);
         if packet.is_keyframe() || without_video {
@@ -113,7 +128,7 @@ impl Hub {
         self.bytes += packet.payload.len();
         let video_frames_before = self.video_frame_count;
         self.video_frame_count += u64::from(packet.kind == TrackKind::Video);
-        self.ring.push_back(Entry { packet, tracks, video_frames_before });
+        self.ring.push_back(Entry { packet, tracks, is_slate, video_frames_before });
         while self.is_over_limits() {
             self.drop_oldest();
         }
@@ -141,6 +156,7 @@ impl Hub {
         cursor.next = Some(next + count as u64);
         if let Some(last) = out.last().filter(|_| count > 0) {
             cursor.video_frames_seen = last.video_frames_before + u64::from(last.packet.kind == TrackKind::Video);
+            cursor.last_seen = Some(last.packet.dts);
         }
         if self.ended && count == 0 && outcome == Read::UpToDate { Read::End } else { outcome }
     }
@@ -170,9 +186,11 @@ impl Hub {
         if !evicted && !too_slow {
             return Some((next, Read::UpToDate));
         }
-        let frames_before = self.entry(newest_start).map_or(self.video_frame_count, |entry| entry.video_frames_before);
+        let start = self.entry(newest_start);
+        let frames_before = start.map_or(self.video_frame_count, |entry| entry.video_frames_before);
         let missed_frame_count = frames_before.saturating_sub(cursor.video_frames_seen);
-        Some((newest_start, Read::Jumped { missed_frame_count }))
+        let missed = start.zip(cursor.last_seen).map_or(MediaTime::ZERO, |(start, seen)| start.packet.dts - seen);
+        Some((newest_start, Read::Jumped { missed_frame_count, missed: missed.max(MediaTime::ZERO) }))
     }
 
     fn entry(&self, number: u64) -> Option<&Entry> {
@@ -264,7 +282,10 @@ mod tests {
             hub.push(picture(number, number % 50 == 0), with_video());
         }
         out.clear();
-        assert_eq!(hub.read(&mut cursor, 100, &mut out), Read::Jumped { missed_frame_count: 190 });
+        assert_eq!(
+            hub.read(&mut cursor, 100, &mut out),
+            Read::Jumped { missed_frame_count: 190, missed: MediaTime::from_millis(191 * 40) }
+        );
         assert_eq!(numbers(&out)[0], 200);
         assert!(out[0].packet.is_keyframe());
     }
@@ -288,7 +309,10 @@ mod tests {
             hub.push(picture(number, number % 50 == 0), with_video());
         }
         out.clear();
-        assert_eq!(hub.read(&mut cursor, 1, &mut out), Read::Jumped { missed_frame_count: 97 });
+        assert_eq!(
+            hub.read(&mut cursor, 1, &mut out),
+            Read::Jumped { missed_frame_count: 97, missed: MediaTime::from_millis(98 * 40) }
+        );
         assert_eq!(numbers(&out), [100]);
     }
 
@@ -330,7 +354,7 @@ mod tests {
             for (number, (reads, max)) in (0i64..).zip(steps) {
                 hub.push(picture(number, number % gop == 0), tracks.clone());
                 prop_assert!(hub.held_bytes() <= 400 && hub.ring.len() <= 40);
-                if reads && let Read::Jumped { missed_frame_count } = hub.read(&mut cursor, max, &mut out) {
+                if reads && let Read::Jumped { missed_frame_count, .. } = hub.read(&mut cursor, max, &mut out) {
                     missed += missed_frame_count;
                 }
             }

@@ -13,7 +13,13 @@ pub use gate::{
     TurnAwayReason, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Read};
-pub use leg::{Leg, LegPolicy, LegState, RtmpSink, SinkError, SinkOutput};
+pub use leg::{
+    AudioChoice, AudioPick, AudioPickError, Breach, Gap, Leg, LegHistory, LegPolicy, LegState, Limit, LimitsSheet,
+    LimitsWatch, OnBreach, Otherwise, RtmpSink, SinkError, SinkOutput, SinkRules, StreamFacts,
+};
 pub use meter::RateMeter;
-pub use session::{RtmpSource, SessionLife, SessionState, SourceCounters};
+pub use session::{
+    Joined, Offered, OnAir, Program, RtmpSource, STARVED_AFTER, SeatId, SessionLife, SessionState, Slate, SlateError,
+    SourceCounters, Takeover,
+};
 pub use take::take_path;

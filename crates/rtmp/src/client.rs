@@ -24,6 +24,8 @@ pub enum ClientPurpose {
     Publish,
     /// It plays one.
     Play,
+    /// It asks whether the server lets it in, and goes no further.
+    Ask,
 }
 
 /// The stream that a client publishes or plays.
@@ -107,6 +109,7 @@ const ENDS: [&str; 4] = [
 enum Stage {
     Handshake,
     ExpectConnectResult,
+    Connected,
     ExpectStream,
     ExpectStart { stream: u32 },
     Running { stream: u32 },
@@ -117,6 +120,7 @@ enum Stage {
 ///
 /// ```text
 /// Handshake → ExpectConnectResult → ExpectStream → ExpectStart → Running → Closing
+///                                 ↘ Connected, for who only asks
 /// ```
 #[derive(Debug)]
 pub struct ClientConnection {
@@ -196,6 +200,11 @@ impl ClientConnection {
         self.stage == Stage::Handshake
     }
 
+    /// True once the server has let us in.
+    pub fn is_let_in(&self) -> bool {
+        !matches!(self.stage, Stage::Handshake | Stage::ExpectConnectResult | Stage::Closing)
+    }
+
     /// Byte counts and oddities.
     pub fn counters(&self) -> LinkCounters {
         self.link.counters()
@@ -253,7 +262,7 @@ impl ClientConnection {
         self.stage = Stage::ExpectConnectResult;
         self.link.set_chunk_size(self.config.chunk_size);
         let text = |name: &str, value: &str| (name.to_owned(), Value::from(value));
-        let publishes = self.target.purpose == ClientPurpose::Publish;
+        let publishes = self.target.purpose != ClientPurpose::Play;
         let mut pairs = vec![text("app", &self.target.app)];
         if publishes {
             pairs.push(text("type", "nonprivate"));
@@ -306,6 +315,10 @@ impl ClientConnection {
         match self.stage {
             Stage::ExpectConnectResult if command.transaction == CONNECT => {
                 self.capabilities = Capabilities::read(&command.object);
+                if self.target.purpose == ClientPurpose::Ask {
+                    self.stage = Stage::Connected;
+                    return self.deadline.clear();
+                }
                 if self.target.purpose == ClientPurpose::Publish {
                     let name = Value::from(self.target.stream_name.as_str());
                     self.call("releaseStream", RELEASE_STREAM, vec![name.clone()]);
@@ -319,7 +332,7 @@ impl ClientConnection {
                 let stream = number.and_then(stream_number).unwrap_or(1);
                 let name = Value::from(self.target.stream_name.as_str());
                 let call = match self.target.purpose {
-                    ClientPurpose::Publish => {
+                    ClientPurpose::Publish | ClientPurpose::Ask => {
                         Command::new("publish", STREAM_CALL, Value::Null, vec![name, "live".into()])
                     }
                     // -1: the live stream of this name and nothing else.
@@ -355,8 +368,8 @@ impl ClientConnection {
                 self.stage = Stage::Running { stream };
                 self.deadline.clear();
                 self.events.push_back(match self.target.purpose {
-                    ClientPurpose::Publish => ClientEvent::Publishing,
                     ClientPurpose::Play => ClientEvent::Playing,
+                    ClientPurpose::Publish | ClientPurpose::Ask => ClientEvent::Publishing,
                 });
             }
             Stage::Running { .. } if ENDS.contains(&code) => self.refused(information),

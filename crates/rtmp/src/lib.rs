@@ -38,7 +38,7 @@ pub use config::{ClientConfig, Limits, ServerConfig};
 pub use error::{Error, TimeoutKind};
 pub use link::LinkCounters;
 pub use media_output::MediaOutput;
-pub use metadata::{StreamMetadata, StreamMetadataBuilder, StreamRates};
+pub use metadata::{StreamMetadata, StreamMetadataBuilder, StreamRates, TrackLabel};
 pub use server::{ConnectInfo, MediaKind, Player, Refusal, ServerConnection, ServerEvent, StreamRequest};
 pub use timestamp::{Timestamp, TimestampUnwrapper};
 pub use wire::{ChunkError, Greeting, HandshakeError, MessageError};

@@ -32,6 +32,35 @@ pub struct StreamMetadata {
     pub video_bps: Option<f64>,
     /// Announced bit rate of the sound, in bits per second.
     pub audio_bps: Option<f64>,
+    /// What is told of single tracks of sound.
+    pub audio_labels: Vec<TrackLabel>,
+}
+
+/// What a publisher tells of a track beyond its codec.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TrackLabel {
+    /// The track's place among those of its kind, counted from 0.
+    pub place: u8,
+    /// Its language.
+    pub language: Option<String>,
+    /// Its name.
+    pub name: Option<String>,
+}
+
+/// Labels longer than this are cut.
+const MAX_LABEL: usize = 48;
+
+impl TrackLabel {
+    fn read(place: &str, info: &Value) -> Option<Self> {
+        let text = |fields: [&str; 2]| {
+            let found = fields.into_iter().find_map(|field| info.field(field).and_then(Value::as_str));
+            let found = found.map(|text| text.trim().chars().filter(|letter| !letter.is_control()).take(MAX_LABEL));
+            found.map(String::from_iter).filter(|text| !text.is_empty())
+        };
+        let label =
+            Self { place: place.parse().ok()?, language: text(["language", "lang"]), name: text(["name", "title"]) };
+        (label.language.is_some() || label.name.is_some()).then_some(label)
+    }
 }
 
 impl StreamMetadata {
@@ -43,7 +72,10 @@ impl StreamMetadata {
             Some(Value::String(codec)) => Some(!codec.is_empty()),
             _ => None,
         };
-        let more = |field: &str| find(field).and_then(Value::as_pairs).map_or(0, <[_]>::len);
+        let infos = |field: &str| find(field).and_then(Value::as_pairs).unwrap_or_default();
+        // Most leave the first track out, since all else is about it.
+        let more = |field: &str| infos(field).iter().filter(|(place, _)| place != "0").count();
+        let labels = infos("audioTrackIdInfoMap").iter().filter_map(|(place, info)| TrackLabel::read(place, info));
         let number = |field: &str| find(field).and_then(Value::as_number).filter(|number| *number > 0.0);
         let side = |field: &str| number(field).and_then(whole_number);
         let kilobits = |field: &str| number(field).map(|rate| rate * 1000.0);
@@ -57,6 +89,7 @@ impl StreamMetadata {
             picture_size: side("width").zip(side("height")),
             video_bps: kilobits("videodatarate"),
             audio_bps: kilobits("audiodatarate"),
+            audio_labels: labels.collect(),
         }
     }
 }
@@ -131,7 +164,9 @@ impl StreamMetadataBuilder {
     /// Source: E-RTMP 2, Enhancing onMetaData
     fn describe_more_tracks(&mut self, tracks: &Tracks, kind: TrackKind, name: &str) {
         let of_kind = tracks.iter().filter(|track| track.codec.kind() == kind);
-        let infos: Vec<_> = (0..).zip(of_kind).filter(|(place, _): &(u32, _)| *place > 0).collect();
+        let is_told = |track: &Track| track.language.is_some() || track.name.is_some();
+        let infos: Vec<_> =
+            (0..).zip(of_kind).filter(|(place, track): &(u32, _)| *place > 0 || is_told(track)).collect();
         if infos.is_empty() {
             return;
         }
@@ -148,6 +183,9 @@ impl StreamMetadataBuilder {
             if let Some(sound) = track.codec.sound() {
                 info.number("channels", sound.channel_count.into());
                 info.number("samplerate", sound.sample_rate.into());
+            }
+            for (field, text) in [("language", &track.language), ("name", &track.name)] {
+                info.pairs.extend(text.iter().map(|text| (field.to_owned(), Value::from(&**text))));
             }
             (place.to_string(), Value::Object(info.pairs))
         });
@@ -242,6 +280,29 @@ mod tests {
         assert_eq!((read.more_video_tracks, read.more_audio_tracks), (0, 2));
         assert_eq!(number(more.field("1").unwrap(), "audiocodecid"), Some(10.0));
         assert_eq!(values[1].field("videoTrackIdInfoMap"), None);
+    }
+
+    #[test]
+    fn languages_and_names_go_through() {
+        let mut tracks = testing::tracks([
+            (TrackId::VIDEO, testing::h264()),
+            (TrackId::AUDIO, testing::aac()),
+            (TrackId(3), testing::aac()),
+        ]);
+        for (id, language, name) in [(TrackId::AUDIO, "en", None), (TrackId(3), "de", Some("Kommentar"))] {
+            let track = tracks.get(id).unwrap().clone();
+            tracks.set(Track { language: Some(language.into()), name: name.map(Into::into), ..track });
+        }
+        let payload = StreamMetadataBuilder::new(&tracks, RATES, "Waverant").encode_for_player();
+        let values = decode_all(&payload).unwrap();
+        let read = StreamMetadata::from_pairs(values[1].as_pairs().unwrap());
+        let label = |place, language: &str, name: Option<&str>| TrackLabel {
+            place,
+            language: Some(language.to_owned()),
+            name: name.map(str::to_owned),
+        };
+        assert_eq!(read.audio_labels, [label(0, "en", None), label(1, "de", Some("Kommentar"))]);
+        assert_eq!(read.more_audio_tracks, 1);
     }
 
     #[test]

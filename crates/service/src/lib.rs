@@ -9,6 +9,7 @@ mod leg;
 mod logging;
 mod net;
 mod recorder;
+mod rehearsal;
 mod service;
 mod settings;
 mod show;

@@ -131,7 +131,7 @@ impl Service {
         let first_run = Arc::new(FirstRun::new(&store, &settings.state_folder).await?);
 
         let (ledger, ledger_task) = Ledger::start(store.clone());
-        let house = House::open(store, ledger, settings.recordings_folder.clone()).await?;
+        let house = House::open(store, ledger, settings.recordings_folder.clone(), &settings.state_folder).await?;
         let addresses = Addresses {
             rtmp: local_address("rtmp", &rtmp)?,
             rtmps: rtmps.as_ref().map(|(listener, _)| local_address("rtmps", listener)).transpose()?,

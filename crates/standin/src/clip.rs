@@ -64,6 +64,27 @@ impl Clip {
         Self { tracks, packets, length }
     }
 
+    /// The clip with a language and a name for each track of sound.
+    #[must_use]
+    pub fn with_labels(mut self, labels: &[(&str, &str)]) -> Self {
+        for (place, (language, name)) in (0..).zip(labels) {
+            let id = TrackId::at(TrackKind::Audio, place);
+            if let Some(track) = id.and_then(|id| self.tracks.get(id)).cloned() {
+                self.tracks.set(Track { language: Some((*language).into()), name: Some((*name).into()), ..track });
+            }
+        }
+        self
+    }
+
+    /// The number of the first keyframe from packet `number` on: what an encoder begins with.
+    pub fn keyframe_from(&self, number: usize) -> usize {
+        let is_start = |number: &usize| {
+            let packet = &self.packets[number % self.packets.len()];
+            packet.keyframe && packet.track == TrackId::VIDEO
+        };
+        (number..number + self.packets.len()).find(is_start).unwrap_or(number)
+    }
+
     /// Packet `number` of an endless repetition.
     pub(crate) fn packet(&self, number: usize) -> ClipPacket {
         let round = i64::try_from(number / self.packets.len()).unwrap_or(0);

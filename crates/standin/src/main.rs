@@ -185,7 +185,7 @@ async fn run_encoder(arguments: EncoderArguments) -> anyhow::Result<()> {
             return arguments.report.map_or(Ok(()), |path| write_json(&path, &report));
         }
         match outcome {
-            Ok(report) => options.first_packet = report.next_packet,
+            Ok(report) => options.first_packet = clip.keyframe_from(report.next_packet),
             Err(error) => eprintln!("waverant-standin: {error:#}"),
         }
         tokio::time::sleep(Duration::from_secs(1)).await;

@@ -12,9 +12,9 @@ mod testing;
 pub use database::{PrivateServer, PrivateServerError, Store};
 pub use error::StoreError;
 pub use records::{
-    Channel, ChannelDestination, ChannelSettings, Destination, KeyPassword, KeyRight, LegRecord, NewSession,
-    SessionEnd, SessionFilter, SessionRecord, StreamKey, TakeRecord, TakeState, TurnedAway, TurnedAwayRecord,
-    Unfinished, User,
+    Channel, ChannelDestination, ChannelSettings, Destination, DestinationSettings, KeyPassword, KeyRight, LegRecord,
+    NewSession, Sending, SessionEnd, SessionFilter, SessionRecord, SlateChoice, StreamKey, TakeRecord, TakeState,
+    TurnedAway, TurnedAwayRecord, Unfinished, User,
 };
 pub use secrets::{KeyFileError, Keychain, Secret};
 #[cfg(feature = "testing")]

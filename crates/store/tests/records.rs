@@ -4,8 +4,9 @@
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_store::{
-    ChannelSettings, KeyPassword, KeyRight, Keychain, LegRecord, NewSession, PrivateServer, Secret, SessionEnd,
-    SessionFilter, Store, StoreError, TakeRecord, TakeState, TestDatabase, TurnedAway,
+    ChannelSettings, DestinationSettings, KeyPassword, KeyRight, Keychain, LegRecord, NewSession, PrivateServer,
+    Secret, Sending, SessionEnd, SessionFilter, SlateChoice, Store, StoreError, TakeRecord, TakeState, TestDatabase,
+    TurnedAway,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -17,7 +18,24 @@ async fn store() -> (TestDatabase, Store) {
 }
 
 fn settings() -> ChannelSettings {
-    ChannelSettings { title: "Finish line".into(), hold_ms: 10_000, records: true }
+    ChannelSettings {
+        title: "Finish line".into(),
+        hold_ms: 10_000,
+        records: true,
+        replaces: false,
+        slate: SlateChoice::BuiltIn,
+    }
+}
+
+fn destination(address: &str) -> DestinationSettings {
+    DestinationSettings {
+        address: address.into(),
+        authority: Some("PEM".into()),
+        batch_ms: 20,
+        limits_sheet: None,
+        audio_pick: None,
+        or_no_audio: false,
+    }
 }
 
 fn session(id: u64) -> NewSession {
@@ -29,6 +47,7 @@ fn session(id: u64) -> NewSession {
         publisher_address: "192.0.2.7:50000".into(),
         encoder: "stand-in".into(),
         started_at: NOW,
+        is_rehearsal: id == 3,
     }
 }
 
@@ -65,12 +84,12 @@ async fn channels_and_keys_come_and_go() {
     let (database, store) = store().await;
     let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
     assert!(matches!(store.add_channel("finish-line", &settings(), NOW).await, Err(StoreError::NameTaken(_))));
-    let changed = ChannelSettings { hold_ms: 0, ..settings() };
+    let changed = ChannelSettings { hold_ms: 0, replaces: true, slate: SlateChoice::Uploaded, ..settings() };
     assert_eq!(store.change_channel("finish-line", &changed).await.unwrap().settings, changed);
     let (key, secret) =
-        store.add_key(channel.id, KeyRight::Publish, "van", NOW, Some(NOW + Duration::DAY)).await.unwrap();
-    let (viewing, _) = store.add_key(channel.id, KeyRight::View, "mixer", NOW, None).await.unwrap();
-    assert_eq!((key.right, viewing.right), (KeyRight::Publish, KeyRight::View));
+        store.add_key(channel.id, KeyRight::Publish, 1, "van", NOW, Some(NOW + Duration::DAY)).await.unwrap();
+    let (viewing, _) = store.add_key(channel.id, KeyRight::View, 0, "mixer", NOW, None).await.unwrap();
+    assert_eq!((key.right, key.rank, viewing.right), (KeyRight::Publish, 1, KeyRight::View));
     let password = KeyPassword { salt: "salt".into(), digest: Secret::new("digest-of-it") };
     store.set_key_password(viewing.id, &password).await.unwrap();
     let passwords: Vec<_> = store.keys(channel.id).await.unwrap().into_iter().map(|key| key.password).collect();
@@ -94,18 +113,27 @@ async fn destination_keys_are_sealed_in_the_database() {
     let (database, store) = store().await;
     let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
     let key = Secret::new("quayside-live-key");
-    let made = store.add_destination("quayside", "rtmp://127.0.0.1/in", Some("PEM"), &key, NOW).await.unwrap();
-    assert_eq!((&made.key, made.authority.as_deref()), (&key, Some("PEM")));
+    let made = store.add_destination("quayside", &destination("rtmp://127.0.0.1/in"), &key, NOW).await.unwrap();
+    assert_eq!((&made.key, &made.settings), (&key, &destination("rtmp://127.0.0.1/in")));
     let raw = sqlx::MySqlPool::connect(database.url()).await.unwrap();
     let sealed: Vec<u8> = sqlx::query_scalar("SELECT sealed_key FROM destinations").fetch_one(&raw).await.unwrap();
     assert!(!String::from_utf8_lossy(&sealed).contains("quayside-live-key"));
 
-    store.set_channel_destination(channel.id, made.id, false).await.unwrap();
-    store.set_channel_destination(channel.id, made.id, true).await.unwrap();
+    store.set_channel_destination(channel.id, made.id, Sending::default()).await.unwrap();
+    let sending = Sending { switched_on: true, delay_ms: 30_000, start_after_ms: 5_000 };
+    store.set_channel_destination(channel.id, made.id, sending).await.unwrap();
     let all = store.channel_destinations().await.unwrap();
-    assert_eq!((all.len(), all[0].switched_on), (1, true));
-    let moved = store.change_destination("quayside", "rtmp://127.0.0.1/b", None, None).await.unwrap();
-    assert_eq!((moved.address.as_str(), &moved.key, moved.authority), ("rtmp://127.0.0.1/b", &key, None));
+    assert_eq!((all.len(), all[0].sending), (1, sending));
+    let settings = DestinationSettings {
+        authority: None,
+        batch_ms: 0,
+        limits_sheet: Some("{}".into()),
+        audio_pick: Some("language:de".into()),
+        or_no_audio: true,
+        ..destination("rtmp://127.0.0.1/b")
+    };
+    let moved = store.change_destination("quayside", &settings, None).await.unwrap();
+    assert_eq!((&moved.settings, &moved.key), (&settings, &key));
     store.remove_destination("quayside").await.unwrap();
     assert!(store.channel_destinations().await.unwrap().is_empty());
 }
@@ -126,9 +154,17 @@ async fn sessions_legs_and_takes_are_kept() {
         store.begin_session(&session(id)).await.unwrap();
         store.begin_session(&session(id)).await.unwrap();
     }
-    let end =
-        SessionEnd { id: 2, ended_at: NOW + Duration::MINUTE, reason: "the encoder stopped".into(), loss_count: 1 };
+    let end = SessionEnd {
+        id: 2,
+        ended_at: NOW + Duration::MINUTE,
+        reason: "the encoder stopped".into(),
+        loss_count: 1,
+        report: "{\"legs\":[]}".into(),
+    };
+    assert_eq!(store.report(2).await.unwrap(), None);
     store.end_session(&end).await.unwrap();
+    assert_eq!(store.report(2).await.unwrap(), Some(end.report.clone()));
+    assert!(store.session(3).await.unwrap().begun.is_rehearsal);
     let ended = store.session(2).await.unwrap();
     assert_eq!((ended.ended_at, ended.loss_count), (Some(end.ended_at), 1));
     let filter = SessionFilter { channel_name: Some("finish-line".into()), before: Some(3), limit: 1 };
@@ -144,6 +180,7 @@ async fn sessions_legs_and_takes_are_kept() {
         sent_frame_count: 1,
         sent_bytes: 2,
         dropped_frame_count: 0,
+        dropped_ms: 0,
         redial_count: 0,
     };
     store.write_leg(&leg).await.unwrap();

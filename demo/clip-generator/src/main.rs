@@ -1,26 +1,24 @@
-//! Makes the demo clip: a drawn river race with a running clock and frame number, and a simple
-//! tune, as fragmented MP4 that loops without a seam.
+//! Makes the files that are drawn or composed once and kept:
 //!
-//! Run in this folder: `cargo run --release -- ../regatta.mp4`. Needs nasm for a fast encoder and
-//! Debian's fonts-dejavu-core for the lettering.
+//! - `clip ../regatta.mp4`: a drawn river race with a running clock and frame number, and a simple
+//!   tune, as fragmented MP4 that loops without a seam;
+//! - `tone ../../crates/picture/assets/tone.mp4`: the tone of the test picture;
+//! - `lettering ../../crates/picture/assets/holding.png`: what the holding picture says.
+//!
+//! Run in this folder: `cargo run --release -- WHAT FILE`. Needs nasm for a fast encoder and Debian's
+//! fonts-dejavu-core for the lettering.
 
+mod lettering;
 mod scene;
 mod sound;
 mod text;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use anyhow::{Context, ensure};
-use bytes::Bytes;
-use openh264::OpenH264API;
-use openh264::encoder::{
-    BitRate, Encoder, EncoderConfig, FrameRate, IntraFramePeriod, Profile, QpRange, RateControlMode, VuiConfig,
-};
-use openh264::formats::{RgbaSliceU8, YUVBuffer};
+use anyhow::{Context, bail, ensure};
 use waverant_container::FragmentWriter;
-use waverant_media::{
-    AudioSpecificConfig, AvcDecoderConfig, CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks,
-};
+use waverant_media::{CodecParameters, Packet, Track, TrackId, Tracks};
+use waverant_picture::{PictureFormat, encode_pictures};
 
 pub const WIDTH: u32 = 1280;
 pub const HEIGHT: u32 = 720;
@@ -33,19 +31,51 @@ pub const FRAMES: u32 = 320;
 /// A keyframe every two seconds.
 const GROUP: u32 = 60;
 
+/// The largest demo clip.
+const MAX_CLIP: usize = 4 << 20;
+
 fn main() -> anyhow::Result<()> {
-    let path: PathBuf = std::env::args().nth(1).context("usage: clip-generator FILE.mp4")?.into();
-    let (avc, pictures) = encode_pictures()?;
-    let (aac, frames) = sound::encode()?;
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let [what, path] = arguments.as_slice() else { bail!("usage: clip-generator clip|tone|lettering FILE") };
+    let path = PathBuf::from(path);
+    match what.as_str() {
+        "clip" => write_clip(&path),
+        "tone" => write_tone(&path),
+        "lettering" => lettering::draw()?.save_png(&path).context("PNG"),
+        other => bail!("`{other}` is not made here; clip, tone or lettering was expected"),
+    }
+}
+
+fn write_clip(path: &Path) -> anyhow::Result<()> {
+    let format = PictureFormat {
+        width: WIDTH,
+        height: HEIGHT,
+        frame_rate: f64::from(FRAME_RATE),
+        bitrate_bps: 2_000_000,
+        group: GROUP,
+    };
+    let artist = scene::Artist::new()?;
+    let (avc, mut packets) = encode_pictures(&format, FRAMES, |number| artist.draw(number))?;
+    let (aac, frames) = sound::encode_tune()?;
     let mut tracks = Tracks::new();
-    tracks.set(Track { id: TrackId::VIDEO, codec: CodecParameters::H264(avc) });
-    tracks.set(Track { id: TrackId::AUDIO, codec: CodecParameters::Aac(aac) });
-    let mut packets: Vec<Packet> = pictures;
+    tracks.set(Track::new(TrackId::VIDEO, CodecParameters::H264(avc)));
+    tracks.set(Track::new(TrackId::AUDIO, CodecParameters::Aac(aac)));
     packets.extend(frames);
     packets.sort_by_key(|packet| packet.dts);
-    let mut writer = FragmentWriter::new(&tracks)?;
+    write_file(path, &tracks, &packets)
+}
+
+fn write_tone(path: &Path) -> anyhow::Result<()> {
+    let (aac, frames) = sound::encode_tone()?;
+    let mut tracks = Tracks::new();
+    tracks.set(Track::new(TrackId::AUDIO, CodecParameters::Aac(aac)));
+    write_file(path, &tracks, &frames)
+}
+
+fn write_file(path: &Path, tracks: &Tracks, packets: &[Packet]) -> anyhow::Result<()> {
+    let mut writer = FragmentWriter::new(tracks)?;
     let mut file = Vec::new();
-    for packet in &packets {
+    for packet in packets {
         if let Some(fragment) = writer.push(packet)? {
             file.extend(fragment.segments.concat());
         }
@@ -56,89 +86,8 @@ fn main() -> anyhow::Result<()> {
         let at = usize::try_from(patch.offset)?;
         file[at..at + patch.bytes.len()].copy_from_slice(&patch.bytes);
     }
-    ensure!(file.len() < 4 << 20, "the clip takes {} bytes, it must stay under 4 MiB", file.len());
-    std::fs::write(&path, &file)?;
+    ensure!(file.len() < MAX_CLIP, "the file takes {} bytes, it must stay under {MAX_CLIP}", file.len());
+    std::fs::write(path, &file)?;
     eprintln!("{}: {} bytes, {} packets", path.display(), file.len(), packets.len());
     Ok(())
-}
-
-fn encode_pictures() -> anyhow::Result<(AvcDecoderConfig, Vec<Packet>)> {
-    let config = EncoderConfig::new()
-        .bitrate(BitRate::from_bps(2_000_000))
-        .max_frame_rate(FrameRate::from_hz(FRAME_RATE as f32))
-        .rate_control_mode(RateControlMode::Bitrate)
-        .skip_frames(false)
-        .scene_change_detect(false)
-        .intra_frame_period(IntraFramePeriod::from_num_frames(GROUP))
-        .profile(Profile::High)
-        .qp(QpRange::new(6, 36))
-        .vui(VuiConfig::bt601())
-        .num_threads(1);
-    let mut encoder = Encoder::with_api_config(OpenH264API::from_source(), config)?;
-    let artist = scene::Artist::new()?;
-    let (mut avc, mut packets) = (None, Vec::new());
-    for number in 0..FRAMES {
-        let picture = artist.draw(number);
-        let rgba = RgbaSliceU8::new(picture.data(), (WIDTH as usize, HEIGHT as usize));
-        let encoded = encoder.encode(&YUVBuffer::from_rgba8_source(rgba))?.to_vec();
-        let units = split_byte_stream(&encoded);
-        ensure!(!units.is_empty(), "picture {number} was skipped by the encoder");
-        if avc.is_none() {
-            avc = Some(AvcDecoderConfig::parse(configuration_record(&units)?)?);
-        }
-        let time = MediaTime::from_ticks(i64::from(number) * 3000);
-        packets.push(Packet {
-            track: TrackId::VIDEO,
-            kind: TrackKind::Video,
-            dts: time,
-            pts: time,
-            random_access: units.iter().any(|unit| unit[0] & 0x1f == 5),
-            payload: length_prefixed(&units),
-        });
-    }
-    Ok((avc.context("no parameter sets")?, packets))
-}
-
-/// The NAL units between start codes.
-fn split_byte_stream(stream: &[u8]) -> Vec<&[u8]> {
-    let starts: Vec<usize> =
-        stream.windows(3).enumerate().filter(|(_, window)| *window == [0, 0, 1]).map(|(at, _)| at + 3).collect();
-    let ends = starts.iter().skip(1).map(|start| start - 3).chain([stream.len()]);
-    starts
-        .iter()
-        .zip(ends)
-        .map(|(start, end)| {
-            let unit = &stream[*start..end];
-            let length = unit.iter().rposition(|byte| *byte != 0).map_or(0, |last| last + 1);
-            &unit[..length]
-        })
-        .filter(|unit| !unit.is_empty())
-        .collect()
-}
-
-/// Parameter sets are in the record; the pictures keep the rest.
-fn length_prefixed(units: &[&[u8]]) -> Bytes {
-    let mut out = Vec::new();
-    for unit in units.iter().filter(|unit| !matches!(unit[0] & 0x1f, 7 | 8)) {
-        out.extend((unit.len() as u32).to_be_bytes());
-        out.extend_from_slice(unit);
-    }
-    out.into()
-}
-
-/// Source: ISO/IEC 14496-15, 5.3.3.1
-fn configuration_record(units: &[&[u8]]) -> anyhow::Result<Bytes> {
-    let find = |kind: u8| units.iter().find(|unit| unit[0] & 0x1f == kind).copied();
-    let (sps, pps) = (find(7).context("no SPS")?, find(8).context("no PPS")?);
-    let mut out = vec![1, sps[1], sps[2], sps[3], 0xff, 0xe1];
-    out.extend((sps.len() as u16).to_be_bytes());
-    out.extend_from_slice(sps);
-    out.push(1);
-    out.extend((pps.len() as u16).to_be_bytes());
-    out.extend_from_slice(pps);
-    if matches!(sps[1], 100 | 110 | 122 | 144) {
-        // 4:2:0, 8 bits, no extension sets.
-        out.extend([0xfd, 0xf8, 0xf8, 0]);
-    }
-    Ok(out.into())
 }

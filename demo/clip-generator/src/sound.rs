@@ -1,4 +1,4 @@
-//! The tune: a slow round of soft bells, the left and right channel a little apart.
+//! The tune: a slow round of soft bells, the left and right channel a little apart; and the tone.
 
 use std::f32::consts::TAU;
 
@@ -22,10 +22,31 @@ const NOTES: [f32; 16] = [
     369.99,
 ];
 
+/// AAC frames of the tone: 8 s.
+const TONE_FRAMES: usize = 375;
+
+/// The tone's pitch in Hz, a whole number of periods in every length of whole milliseconds.
+const TONE: f32 = 1000.0;
+
+/// -20 dB of full scale.
+const TONE_LEVEL: f32 = 0.1;
+
+/// The tune of the demo clip.
+pub fn encode_tune() -> anyhow::Result<(AudioSpecificConfig, Vec<Packet>)> {
+    encode(&round(), 128_000, FRAMES)
+}
+
+/// The tone of the test picture.
+pub fn encode_tone() -> anyhow::Result<(AudioSpecificConfig, Vec<Packet>)> {
+    let wave = (0..TONE_FRAMES * FRAME).map(|n| (TAU * TONE * (n % 48) as f32 / RATE as f32).sin());
+    let samples: Vec<i16> = wave.flat_map(|level| [(level * TONE_LEVEL * f32::from(i16::MAX)) as i16; 2]).collect();
+    encode(&samples, 64_000, TONE_FRAMES)
+}
+
 /// Encodes three rounds and keeps the middle one, so that its ends meet.
-pub fn encode() -> anyhow::Result<(AudioSpecificConfig, Vec<Packet>)> {
+fn encode(samples: &[i16], bits: u32, frame_count: usize) -> anyhow::Result<(AudioSpecificConfig, Vec<Packet>)> {
     let encoder = Encoder::new(EncoderParams {
-        bit_rate: BitRate::Cbr(128_000),
+        bit_rate: BitRate::Cbr(bits),
         sample_rate: RATE,
         transport: Transport::Raw,
         channels: ChannelMode::Stereo,
@@ -34,7 +55,6 @@ pub fn encode() -> anyhow::Result<(AudioSpecificConfig, Vec<Packet>)> {
     .map_err(|error| anyhow::anyhow!("AAC encoder: {error:?}"))?;
     let info = encoder.info().map_err(|error| anyhow::anyhow!("AAC encoder: {error:?}"))?;
     let config = Bytes::copy_from_slice(&info.confBuf[..info.confSize as usize]);
-    let samples = round();
     let mut frames = Vec::new();
     for _ in 0..3 {
         for frame in samples.chunks(FRAME * 2) {
@@ -46,8 +66,8 @@ pub fn encode() -> anyhow::Result<(AudioSpecificConfig, Vec<Packet>)> {
             }
         }
     }
-    ensure!(frames.len() >= 2 * FRAMES + PRIMING, "only {} AAC frames came out", frames.len());
-    let middle = frames.into_iter().skip(FRAMES + PRIMING).take(FRAMES);
+    ensure!(frames.len() >= 2 * frame_count + PRIMING, "only {} AAC frames came out", frames.len());
+    let middle = frames.into_iter().skip(frame_count + PRIMING).take(frame_count);
     let packets = middle.enumerate().map(|(number, payload)| {
         let time = MediaTime::from_ticks(i64::try_from(number * FRAME).unwrap_or(0) * 90_000 / i64::from(RATE));
         let (track, kind) = (TrackId::AUDIO, TrackKind::Audio);

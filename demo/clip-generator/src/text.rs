@@ -35,10 +35,11 @@ impl Lettering {
                     return;
                 }
                 let at = ((py * width + px) * 4) as usize;
-                let ink = [color.red(), color.green(), color.blue()];
-                for (place, ink) in pixels[at..at + 3].iter_mut().zip(ink) {
+                let ink = [color.red(), color.green(), color.blue(), 1.0];
+                // Colours are kept multiplied by their opacity.
+                for (place, ink) in pixels[at..at + 4].iter_mut().zip(ink) {
                     let mixed = f32::from(*place) * (1.0 - coverage) + ink * 255.0 * coverage;
-                    *place = mixed as u8;
+                    *place = mixed.round() as u8;
                 }
             });
         }

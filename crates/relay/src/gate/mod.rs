@@ -45,6 +45,8 @@ pub struct KeyEntry {
     pub channel_id: u64,
     /// What it may be used for.
     pub right: KeyRight,
+    /// 0 is the highest; a key of lower rank is a backup.
+    pub rank: u8,
     /// For whom it was made.
     pub label: String,
     /// The public part by which it is found.
@@ -77,6 +79,8 @@ pub struct Admission {
     pub channel: ChannelEntry,
     /// The key's number.
     pub key_id: u64,
+    /// The key's rank, 0 being the highest.
+    pub key_rank: u8,
     /// For whom the key was made.
     pub key_label: String,
     /// The key's public part.
@@ -113,7 +117,7 @@ pub enum TurnAwayReason {
     )]
     WrongPassword,
     /// Another publisher is on the channel.
-    #[error("Another encoder is already on this channel. Stop it first.")]
+    #[error("Another encoder is already on this channel. Stop it first, or let newcomers replace it.")]
     ChannelBusy,
     /// The peer did not speak the protocol.
     #[error("The connection was not understood as RTMP.")]
@@ -248,7 +252,7 @@ impl Gate {
         let channel = self.channels.get(&key.channel_id);
         let channel = channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey))?.clone();
         let (key_label, key_prefix) = (key.label.clone(), key.prefix.clone());
-        Ok(Admission { channel, key_id: key.id, key_label, key_prefix, finding: None })
+        Ok(Admission { channel, key_id: key.id, key_rank: key.rank, key_label, key_prefix, finding: None })
     }
 }
 
@@ -295,7 +299,7 @@ mod tests {
     fn key(id: u64, key: &str, expires_at: Option<OffsetDateTime>) -> KeyEntry {
         let prefix = key.split_once('-').unwrap().0.to_owned();
         let right = if id == VIEW { KeyRight::View } else { KeyRight::Publish };
-        KeyEntry { id, channel_id: 1, right, label: "van".into(), prefix, digest: digest(key), expires_at }
+        KeyEntry { id, channel_id: 1, right, rank: 0, label: "van".into(), prefix, digest: digest(key), expires_at }
     }
 
     const VIEW: u64 = 13;

@@ -6,7 +6,7 @@ use waverant_container::{TagHeader, colour_info_header, config_header, end_heade
 use waverant_media::{MediaTime, TrackKind, Tracks};
 use waverant_rtmp::{Capabilities, Error as RtmpError, MediaOutput, StreamMetadataBuilder, StreamRates, Timestamp};
 
-use super::track_plan::{PlannedTrack, TrackPlan};
+use super::track_plan::{PlannedTrack, SinkRules, TrackPlan};
 use crate::Entry;
 
 /// What we call ourselves in metadata.
@@ -53,9 +53,14 @@ pub struct RtmpSink {
     /// The tracks that the plan is for.
     planned: Option<Arc<Tracks>>,
     plan: TrackPlan,
-    left_out: Option<String>,
+    rules: SinkRules,
+    /// Other tracks are sent than those whose headers the connection has.
+    needs_headers: bool,
+    note: Option<String>,
     /// Nothing but headers may come before the first keyframe.
     awaiting_keyframe: bool,
+    /// The next packet is the first of its connection.
+    is_new: bool,
     /// The latest time that the platform was given.
     latest: Option<MediaTime>,
     rates: StreamRates,
@@ -74,6 +79,16 @@ impl RtmpSink {
         self.tracks = None;
         self.planned = None;
         self.awaiting_keyframe = true;
+        self.is_new = true;
+    }
+
+    /// Changes what is sent; from the next packet on, with new headers.
+    pub fn set_rules(&mut self, rules: SinkRules) {
+        if self.rules != rules {
+            self.rules = rules;
+            self.planned = None;
+            self.needs_headers = true;
+        }
     }
 
     /// Packets were missed: the next picture sent is a keyframe.
@@ -82,8 +97,8 @@ impl RtmpSink {
     }
 
     /// What the peer does not get of the stream, in words.
-    pub fn left_out(&self) -> Option<&str> {
-        self.left_out.as_deref()
+    pub fn note(&self) -> Option<&str> {
+        self.note.as_deref()
     }
 
     /// Sends a packet, after headers where they are due. Payloads are not copied.
@@ -102,7 +117,7 @@ impl RtmpSink {
         self.awaiting_keyframe = false;
         let time = self.platform_time(packet.dts);
         let timestamp = Timestamp::from_millis(time.millis());
-        if !is_same(&self.tracks, &entry.tracks) {
+        if std::mem::take(&mut self.needs_headers) || !is_same(&self.tracks, &entry.tracks) {
             self.send_headers(out, timestamp, &entry.tracks)?;
         }
         let Some(&PlannedTrack { codec, form, .. }) = self.plan.find(packet.track) else {
@@ -135,7 +150,7 @@ impl RtmpSink {
     /// The platform's time for a session's time.
     fn platform_time(&mut self, dts: MediaTime) -> MediaTime {
         let mut origin = *self.origin.get_or_insert(dts);
-        if self.tracks.is_none()
+        if std::mem::take(&mut self.is_new)
             && let Some(latest) = self.latest
             && dts - origin <= latest
         {
@@ -152,9 +167,8 @@ impl RtmpSink {
 
     /// Decides what of `tracks` the peer gets.
     fn plan_tracks(&mut self, peer: &Capabilities, tracks: &Arc<Tracks>) -> Result<(), SinkError> {
-        self.plan = TrackPlan::new(tracks, peer);
-        let codecs = self.plan.left_out.join(", ");
-        self.left_out = (!codecs.is_empty()).then(|| format!("not sent, since it does not take it: {codecs}"));
+        self.plan = TrackPlan::new(tracks, peer, &self.rules);
+        self.note = self.plan.note();
         if tracks.has(TrackKind::Video) && self.plan.main_video.is_none() {
             let video = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
             let codecs: Vec<&str> = video.map(|track| track.codec.name()).collect();
@@ -228,6 +242,7 @@ mod tests {
     use waverant_media::{CodecParameters, Packet, Track, TrackId};
     use waverant_rtmp::Value;
 
+    use super::super::AudioChoice;
     use super::*;
 
     /// A peer that takes everything, and remembers it.
@@ -305,7 +320,7 @@ mod tests {
         let kind = tracks.get(track).unwrap().codec.kind();
         let random_access = keyframe || kind == TrackKind::Audio;
         let packet = Packet { track, kind, dts, pts: dts, random_access, payload: Bytes::from_static(b"payload") };
-        Entry { packet, tracks: tracks.clone(), video_frames_before: 0 }
+        Entry { packet, tracks: tracks.clone(), is_slate: false, video_frames_before: 0 }
     }
 
     fn begun() -> RtmpSink {
@@ -412,7 +427,37 @@ mod tests {
             }
         }
         let told = left_out.map(|codecs| format!("not sent, since it does not take it: {codecs}"));
-        assert_eq!(sink.left_out().filter(|_| outcome.is_ok()), told.as_deref());
+        assert_eq!(sink.note().filter(|_| outcome.is_ok()), told.as_deref());
+    }
+
+    #[test]
+    fn the_sound_can_be_chosen_anew_without_another_connection() {
+        let tracks = Arc::new(testing::tracks([(VIDEO, h264()), (AUDIO, aac()), (THIRD, aac())]));
+        let (mut peer, mut sink) = (Peer::default(), begun());
+        sink.send(&mut peer, &entry(VIDEO, 0, true, &tracks)).unwrap();
+        let choose = |text: &str| SinkRules {
+            audio: AudioChoice { pick: text.parse().ok(), ..AudioChoice::default() },
+            ..SinkRules::default()
+        };
+        sink.set_rules(choose("number:2"));
+        for (track, millis) in [(AUDIO, 20), (THIRD, 20), (VIDEO, 33), (AUDIO, 40), (THIRD, 40)] {
+            sink.send(&mut peer, &entry(track, millis, false, &tracks)).unwrap();
+        }
+        let (avc, aac) = (TagCodec::Avc, TagCodec::Aac);
+        let after: Vec<_> = peer.heard().split_off(3);
+        assert_eq!(after, [(20, avc, 'c'), (20, aac, 'c'), (20, aac, 'k'), (33, avc, 'f'), (40, aac, 'k')]);
+        sink.set_rules(choose("number:3"));
+        sink.send(&mut peer, &entry(VIDEO, 66, false, &tracks)).unwrap();
+        assert_eq!(sink.note(), Some("there is no sound `number:3`; the first track is sent"));
+    }
+
+    #[test]
+    fn a_codec_on_the_limits_sheet_is_sent_unasked() {
+        let tracks = Arc::new(testing::tracks([(VIDEO, hevc()), (AUDIO, aac())]));
+        let (mut peer, mut sink) = (Peer::default(), begun());
+        sink.set_rules(SinkRules { takes: vec!["hevc".to_owned()], ..SinkRules::default() });
+        sink.send(&mut peer, &entry(VIDEO, 0, true, &tracks)).unwrap();
+        assert_eq!(peer.heard()[0].1.letters(), Some(*b"hvc1"));
     }
 
     #[test]

@@ -1,6 +1,6 @@
 use std::time::Instant;
 
-use super::LegPolicy;
+use super::{LegHistory, LegPolicy};
 
 /// Where a leg stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -19,8 +19,11 @@ pub enum LegState {
         /// When it is tried again.
         until: Instant,
     },
-    /// Switched off, or the session is over.
-    Off,
+    /// Switched off, held back, not yet to start, or the session is over.
+    Off {
+        /// When it starts by itself; none if it waits for an order.
+        until: Option<Instant>,
+    },
 }
 
 impl LegState {
@@ -31,7 +34,7 @@ impl LegState {
             Self::Carrying => "carrying",
             Self::WaitingToRedial { .. } => "waiting to redial",
             Self::Refused { .. } => "refused",
-            Self::Off => "off",
+            Self::Off { .. } => "off",
         }
     }
 }
@@ -45,6 +48,9 @@ impl LegState {
 ///          │  └──────────▶ refused ───────────┤
 ///          └──────────────────────────────────┘
 /// ```
+///
+/// Off can be reached from everywhere: for good, until an order comes, or until a time at which
+/// the leg starts by itself.
 #[derive(Clone, Debug)]
 pub struct Leg {
     policy: LegPolicy,
@@ -55,6 +61,7 @@ pub struct Leg {
     refusal_count: u32,
     redial_count: u32,
     random: u32,
+    history: LegHistory,
 }
 
 impl Leg {
@@ -62,13 +69,14 @@ impl Leg {
     pub fn new(policy: LegPolicy, now: Instant, seed: u32) -> Self {
         Self {
             policy,
-            state: LegState::Off,
+            state: LegState::Off { until: None },
             since: now,
             reason: None,
             attempt: 0,
             refusal_count: 0,
             redial_count: 0,
             random: seed | 1,
+            history: LegHistory::default(),
         }
     }
 
@@ -92,9 +100,14 @@ impl Leg {
         self.redial_count
     }
 
+    /// What the leg did so far.
+    pub fn history(&self) -> &LegHistory {
+        &self.history
+    }
+
     /// Switches the leg on: it dials.
     pub fn switch_on(&mut self, now: Instant) {
-        if self.state == LegState::Off {
+        if self.is_off() {
             (self.attempt, self.refusal_count, self.reason) = (0, 0, None);
             self.enter(now, LegState::Dialing);
         }
@@ -102,9 +115,32 @@ impl Leg {
 
     /// Switches the leg off.
     pub fn switch_off(&mut self, now: Instant) {
-        if self.state != LegState::Off {
-            self.enter(now, LegState::Off);
+        self.stay_off(now, None, None);
+    }
+
+    /// Keeps the leg off until `until`, when it dials by itself.
+    pub fn start_at(&mut self, now: Instant, until: Instant, reason: impl Into<String>) {
+        self.stay_off(now, Some(until), Some(reason.into()));
+    }
+
+    /// Keeps the leg off while what is to be sent is not what the destination accepts.
+    pub fn hold_back(&mut self, now: Instant, reason: impl Into<String>) {
+        self.stay_off(now, None, Some(reason.into()));
+    }
+
+    fn stay_off(&mut self, now: Instant, until: Option<Instant>, reason: Option<String>) {
+        let state = LegState::Off { until };
+        // Why the last connection ended is of interest for as long as nothing newer is known.
+        if reason.is_some() {
+            self.reason = reason;
         }
+        if self.state != state {
+            self.enter(now, state);
+        }
+    }
+
+    fn is_off(&self) -> bool {
+        matches!(self.state, LegState::Off { .. })
     }
 
     /// The platform takes the stream.
@@ -161,6 +197,9 @@ impl Leg {
     /// Dials again when the wait is over; harmless if called early.
     pub fn handle_timeout(&mut self, now: Instant) {
         if self.poll_timeout().is_some_and(|until| now >= until) {
+            if self.is_off() {
+                return self.switch_on(now);
+            }
             self.redial_count += 1;
             self.enter(now, LegState::Dialing);
         }
@@ -171,11 +210,17 @@ impl Leg {
     pub fn poll_timeout(&self) -> Option<Instant> {
         match self.state {
             LegState::WaitingToRedial { until } | LegState::Refused { until } => Some(until),
+            LegState::Off { until } => until,
             _ => None,
         }
     }
 
     fn enter(&mut self, now: Instant, state: LegState) {
+        match state {
+            LegState::Carrying => self.history.begin(now),
+            LegState::Off { .. } => self.history.stop(now, None),
+            _ => self.history.stop(now, self.reason.as_deref().or(Some("the connection was lost"))),
+        }
         self.state = state;
         self.since = now;
     }
@@ -291,9 +336,56 @@ mod tests {
         leg.lost(now, "late");
         leg.refused(now, "late");
         leg.taken(now);
-        assert_eq!((leg.state(), leg.poll_timeout()), (LegState::Off, None));
+        assert_eq!((leg.state(), leg.poll_timeout()), (LegState::Off { until: None }, None));
         leg.switch_on(now);
         assert_eq!((leg.state(), leg.reason()), (LegState::Dialing, None));
+    }
+
+    #[test]
+    fn a_leg_that_starts_later_starts_by_itself() {
+        let (mut leg, now) = dialing();
+        let until = now + Duration::from_secs(30);
+        leg.start_at(now, until, "it starts 30 s after the show");
+        assert_eq!((leg.state().name(), leg.poll_timeout()), ("off", Some(until)));
+        assert_eq!(leg.reason(), Some("it starts 30 s after the show"));
+        leg.handle_timeout(until - Duration::from_millis(1));
+        assert_eq!(leg.state(), LegState::Off { until: Some(until) });
+        leg.handle_timeout(until);
+        assert_eq!((leg.state(), leg.redial_count(), leg.reason()), (LegState::Dialing, 0, None));
+    }
+
+    #[test]
+    fn a_leg_that_is_held_back_waits_for_an_order() {
+        let (mut leg, now) = dialing();
+        leg.taken(now);
+        leg.hold_back(now, "the bitrate is 6.2 Mbit/s and it takes 4.5");
+        assert_eq!((leg.state(), leg.poll_timeout()), (LegState::Off { until: None }, None));
+        assert!(leg.reason().unwrap().contains("4.5"));
+        leg.switch_on(now);
+        assert_eq!((leg.state(), leg.reason()), (LegState::Dialing, None));
+    }
+
+    #[test]
+    fn gaps_are_kept_with_their_reasons() {
+        let (mut leg, start) = dialing();
+        let at = |seconds| start + Duration::from_secs(seconds);
+        leg.taken(at(1));
+        leg.lost(at(11), "reset");
+        leg.handle_timeout(at(12));
+        leg.refused(at(13), "no");
+        leg.handle_timeout(at(20));
+        leg.taken(at(21));
+        leg.switch_off(at(31));
+        leg.switch_on(at(60));
+        leg.taken(at(61));
+        leg.moved(at(71), "elsewhere");
+        let (history, now) = (leg.history(), at(73));
+        assert_eq!(history.carried(now), Duration::from_secs(30));
+        let gaps = history.gaps(now);
+        let told: Vec<(u64, &str)> = gaps.iter().map(|gap| (gap.length.as_secs(), gap.reason.as_str())).collect();
+        assert_eq!(told, [(10, "reset"), (2, "elsewhere")], "the first reason is the cause");
+        assert_eq!(history.lost(now), (2, Duration::from_secs(12)), "what was switched off is no gap");
+        assert_eq!(history.first_carried(), Some(at(1)));
     }
 
     #[test]

@@ -2,6 +2,28 @@ use waverant_container::{TagCodec, TagForm};
 use waverant_media::{Track, TrackId, TrackKind, Tracks};
 use waverant_rtmp::Capabilities;
 
+use super::AudioChoice;
+
+/// What a destination's owner says about what is sent there.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SinkRules {
+    /// Which sound.
+    pub audio: AudioChoice,
+    /// Names of codecs that it takes without saying so itself.
+    pub takes: Vec<String>,
+}
+
+impl SinkRules {
+    /// What of `tracks` is meant for the destination, whether it takes it or not.
+    pub fn meant(&self, tracks: &Tracks) -> Tracks {
+        let (sound, _) = self.audio.choose(tracks);
+        let mut meant = Tracks::new();
+        let video = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
+        video.chain(sound).for_each(|track| meant.set(track.clone()));
+        meant
+    }
+}
+
 /// How one track is sent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct PlannedTrack {
@@ -15,7 +37,9 @@ pub(super) struct PlannedTrack {
 pub(super) struct TrackPlan {
     pub(super) tracks: Vec<PlannedTrack>,
     /// Names of the codecs of tracks that the peer does not get.
-    pub(super) left_out: Vec<String>,
+    left_out: Vec<String>,
+    /// What became of the choice of sound.
+    audio_note: Option<String>,
     /// The pictures that the peer gets first of all.
     pub(super) main_video: Option<TrackId>,
 }
@@ -23,22 +47,34 @@ pub(super) struct TrackPlan {
 impl TrackPlan {
     /// Of each kind, the first track that the peer can take goes as its only one, in the first
     /// form of RTMP where the codec has one; the others go as further tracks to a peer that
-    /// knows such.
-    pub(super) fn new(tracks: &Tracks, peer: &Capabilities) -> Self {
+    /// knows such. Of the sound only what was chosen counts.
+    pub(super) fn new(tracks: &Tracks, peer: &Capabilities, rules: &SinkRules) -> Self {
         let mut plan = Self::default();
-        for kind in [TrackKind::Video, TrackKind::Audio] {
-            plan.add_kind(tracks.iter().filter(|track| track.codec.kind() == kind), peer);
-        }
+        let video = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
+        plan.add_kind(video, peer, rules);
+        let (sound, note) = rules.audio.choose(tracks);
+        plan.add_kind(sound.into_iter(), peer, rules);
+        plan.audio_note = note;
         let is_video = |id: &TrackId| tracks.get(*id).is_some_and(|track| track.codec.kind() == TrackKind::Video);
         plan.main_video = plan.tracks.iter().map(|planned| planned.id).find(is_video);
         plan
     }
 
-    fn add_kind<'a>(&mut self, tracks: impl Iterator<Item = &'a Track>, peer: &Capabilities) {
+    /// What the peer does not get, in words.
+    pub(super) fn note(&self) -> Option<String> {
+        let codecs = self.left_out.join(", ");
+        let left_out = (!codecs.is_empty()).then(|| format!("not sent, since it does not take it: {codecs}"));
+        let notes: Vec<String> = left_out.into_iter().chain(self.audio_note.clone()).collect();
+        (!notes.is_empty()).then(|| notes.join("; "))
+    }
+
+    fn add_kind<'a>(&mut self, tracks: impl Iterator<Item = &'a Track>, peer: &Capabilities, rules: &SinkRules) {
         let mut next = 0;
         for track in tracks {
             let codec = TagCodec::of(&track.codec);
-            let lettered = codec.and_then(TagCodec::letters).is_some_and(|letters| peer.takes(letters));
+            let is_named = rules.takes.iter().any(|name| name.eq_ignore_ascii_case(track.codec.name()));
+            let letters = codec.and_then(TagCodec::letters);
+            let lettered = letters.is_some_and(|letters| is_named || peer.takes(letters));
             let form = match (next, codec) {
                 (0, Some(codec)) if codec.has_first_form() => Some(TagForm::First),
                 (0, Some(_)) if lettered => Some(TagForm::Letters),

@@ -2,8 +2,12 @@
 
 mod codec_config;
 mod life;
+mod program;
 mod rtmp_source;
+mod slate;
 mod timeline;
 
 pub use life::{SessionLife, SessionState};
+pub use program::{Joined, Offered, OnAir, Program, STARVED_AFTER, SeatId, Takeover};
 pub use rtmp_source::{RtmpSource, SourceCounters};
+pub use slate::{Slate, SlateError};

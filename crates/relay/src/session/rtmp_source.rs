@@ -1,11 +1,11 @@
 use std::collections::{BTreeMap, VecDeque};
+use std::ops::AddAssign;
 use std::sync::Arc;
-use std::time::Duration;
 
 use bytes::Bytes;
 use waverant_container::{TagCodec, TagContent, TagPart, parse_audio_tag, parse_video_tag};
 use waverant_media::{CodecParameters, MediaTime, Packet, TICKS_PER_SECOND, Track, TrackId, TrackKind, Tracks};
-use waverant_rtmp::{MediaKind, StreamMetadata, Timestamp, TimestampUnwrapper};
+use waverant_rtmp::{MediaKind, StreamMetadata, Timestamp, TimestampUnwrapper, TrackLabel};
 
 use super::codec_config::{config_in_frame, read_config};
 use super::timeline::Timeline;
@@ -40,7 +40,17 @@ pub struct SourceCounters {
     pub backward_count: u64,
 }
 
-/// Turns the media messages of RTMP publishers into the packets of one session.
+impl AddAssign for SourceCounters {
+    fn add_assign(&mut self, other: Self) {
+        self.damaged_count += other.damaged_count;
+        self.unsupported_count += other.unsupported_count;
+        self.headless_count += other.headless_count;
+        self.clock_jump_count += other.clock_jump_count;
+        self.backward_count += other.backward_count;
+    }
+}
+
+/// Turns the media messages of an RTMP publisher into packets on its own mended clock.
 #[derive(Debug, Default)]
 pub struct RtmpSource {
     tracks: Arc<Tracks>,
@@ -57,20 +67,20 @@ pub struct RtmpSource {
 }
 
 impl RtmpSource {
-    /// A source at the start of a session.
+    /// A source at the start of a connection.
     pub fn new() -> Self {
         Self { gathering: Some(VecDeque::new()), ..Self::default() }
-    }
-
-    /// The same session goes on with another connection, `gap` after the last packet.
-    pub fn resume_after(&mut self, gap: Duration) {
-        self.unwrapper = TimestampUnwrapper::default();
-        self.timeline.resume_after(gap);
     }
 
     /// Takes what the publisher says about its stream.
     pub fn handle_metadata(&mut self, metadata: StreamMetadata) {
         self.metadata = Some(metadata);
+        let labelled: Vec<Track> = self.tracks.iter().map(|track| self.label(track.clone())).collect();
+        for track in labelled {
+            if self.tracks.get(track.id) != Some(&track) {
+                self.set_track(track);
+            }
+        }
     }
 
     /// Takes a media message.
@@ -156,7 +166,7 @@ impl RtmpSource {
         let old = self.tracks.get(id);
         if old.is_none_or(|old| old.codec != codec) {
             let colour_info = old.and_then(|old| old.colour_info.clone());
-            self.set_track(Track { colour_info, ..Track::new(id, codec) });
+            self.set_track(self.label(Track { colour_info, ..Track::new(id, codec) }));
         }
     }
 
@@ -164,6 +174,17 @@ impl RtmpSource {
         if let Some(track) = self.tracks.get(id).filter(|track| track.colour_info.as_ref() != Some(&raw)) {
             self.set_track(Track { colour_info: Some(raw), ..track.clone() });
         }
+    }
+
+    /// Gives a track the language and name that the publisher told.
+    fn label(&self, mut track: Track) -> Track {
+        let labels = self.metadata.as_ref().map(|told| told.audio_labels.as_slice()).unwrap_or_default();
+        let is_its = |label: &&TrackLabel| track.codec.kind() == TrackKind::Audio && label.place == track.id.place();
+        if let Some(label) = labels.iter().find(is_its) {
+            track.language = label.language.as_deref().map(Into::into);
+            track.name = label.name.as_deref().map(Into::into);
+        }
+        track
     }
 
     fn set_track(&mut self, track: Track) {
@@ -372,6 +393,24 @@ mod tests {
     }
 
     #[test]
+    fn labels_reach_their_tracks_whenever_they_are_told() {
+        let told = |language: &str| StreamMetadata {
+            audio_labels: vec![TrackLabel { place: 0, language: Some(language.to_owned()), name: None }],
+            ..StreamMetadata::default()
+        };
+        let language = |source: &RtmpSource| source.tracks().first(TrackKind::Audio).unwrap().language.clone();
+        let mut source = RtmpSource::new();
+        source.handle_metadata(told("en"));
+        audio(&mut source, 0, AAC_HEADER);
+        assert_eq!(language(&source).as_deref(), Some("en"));
+        source.handle_metadata(told("de"));
+        assert_eq!(language(&source).as_deref(), Some("de"));
+        let before = source.tracks().clone();
+        source.handle_metadata(told("de"));
+        assert!(Arc::ptr_eq(source.tracks(), &before), "the same again is no change");
+    }
+
+    #[test]
     fn colour_metadata_stays_with_its_track() {
         let mut source = RtmpSource::new();
         video(&mut source, 0, &[b"\x90hvc1", HEVC_RECORD].concat());
@@ -429,16 +468,5 @@ mod tests {
         let times: Vec<i64> = packets(&mut source).iter().map(|(packet, _)| packet.dts.millis()).collect();
         assert_eq!(times, [0, 100, 100, 120]);
         assert_eq!(source.counters().backward_count, 1);
-    }
-
-    #[test]
-    fn a_second_connection_goes_on_in_the_same_timeline() {
-        let mut source = started();
-        video(&mut source, 5000, &[0x17, 1, 0, 0, 0, 1]);
-        source.resume_after(Duration::from_secs(2));
-        video(&mut source, 0, &avc_header());
-        video(&mut source, 0, &[0x17, 1, 0, 0, 0, 1]);
-        let times: Vec<i64> = packets(&mut source).iter().map(|(packet, _)| packet.dts.millis()).collect();
-        assert_eq!(times, [0, 2000]);
     }
 }

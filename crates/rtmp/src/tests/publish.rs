@@ -47,6 +47,16 @@ fn the_request_holds_what_the_encoder_was_given() {
 }
 
 #[test]
+fn who_only_asks_shows_no_key() {
+    let mut pair = Pair::with(1000, ClientPurpose::Ask, Greeting::Plain);
+    assert!(!pair.client.is_let_in());
+    pair.drive();
+    assert!(pair.client.is_let_in() && !pair.client.is_publishing());
+    assert_eq!((pair.client.poll_timeout(), pair.server_events.len()), (None, 0));
+    assert!(pair.client.send_audio(Timestamp(0), &[], &Bytes::new()).is_err());
+}
+
+#[test]
 fn a_refused_publisher_is_told_and_the_server_closes() {
     let mut pair = Pair::new(1000);
     pair.refusal = Some(Refusal { description: "The stream key is not known here.".into() });

@@ -10,7 +10,7 @@ use waverant_store::{ChannelSettings, KeyPassword, Secret};
 
 use super::auth::SignedIn;
 use super::error::Body;
-use super::model::{Channel, ChannelDestination, EncoderFields, KeyRight, NewKey, StreamKey};
+use super::model::{Channel, ChannelDestination, EncoderFields, KeyRight, NewKey, SlateChoice, StreamKey, Takeover};
 use super::{ApiError, ApiState};
 use crate::ingest::GUARDED_APP;
 
@@ -40,6 +40,12 @@ pub(crate) struct AddChannel {
     hold_ms: Option<u32>,
     /// Whether sessions are recorded. Default true.
     records: Option<bool>,
+    /// What becomes of a second encoder. Default `refuse`.
+    #[serde(default)]
+    takeover: Takeover,
+    /// What is sent while a session waits for its encoder. Default `built_in`.
+    #[serde(default)]
+    slate: SlateChoice,
 }
 
 /// What is to change; what is left out stays.
@@ -51,6 +57,10 @@ pub(crate) struct ChangeChannel {
     hold_ms: Option<u32>,
     /// Whether sessions are recorded. Holds from the next session.
     records: Option<bool>,
+    /// What becomes of a second encoder; in mid-show too.
+    takeover: Option<Takeover>,
+    /// What is sent while a session waits for its encoder; in mid-show too.
+    slate: Option<SlateChoice>,
 }
 
 /// A stream key to be made.
@@ -61,17 +71,16 @@ pub(crate) struct AddKey {
     /// What it opens the channel for. Default `publish`.
     #[serde(default)]
     right: KeyRight,
+    /// 0 is the highest, and the default; an encoder with a key of lower rank, up to 9, is a backup.
+    #[serde(default)]
+    rank: u8,
     /// When it stops opening the gate.
     #[serde(default, with = "time::serde::rfc3339::option")]
     expires_at: Option<OffsetDateTime>,
 }
 
-/// Whether a destination of a channel is on.
-#[derive(Debug, Deserialize, ToSchema)]
-pub(crate) struct SwitchDestination {
-    /// True to send the channel's sessions there.
-    is_on: bool,
-}
+/// The lowest rank of a key.
+const LOWEST_RANK: u8 = 9;
 
 fn checked_hold(hold_ms: u32) -> Result<u32, ApiError> {
     if hold_ms > MAX_HOLD_MS {
@@ -88,7 +97,7 @@ fn checked_text(field: &'static str, text: &str, longest: usize) -> Result<Strin
     Ok(text.trim().to_owned())
 }
 
-async fn describe(
+pub(super) async fn describe(
     state: &ApiState,
     headers: &HeaderMap,
     channel: waverant_store::Channel,
@@ -128,6 +137,8 @@ pub(super) async fn add_channel(
         title: checked_text("title", form.title.as_deref().unwrap_or(name.as_str()), MAX_TITLE)?,
         hold_ms: checked_hold(form.hold_ms.unwrap_or(DEFAULT_HOLD_MS))?,
         records: form.records.unwrap_or(true),
+        replaces: form.takeover == Takeover::Replace,
+        slate: form.slate.into(),
     };
     let channel = state.house.store.add_channel(name.as_str(), &settings, OffsetDateTime::now_utc()).await?;
     state.house.reload().await?;
@@ -160,6 +171,8 @@ pub(super) async fn change_channel(
         title: checked_text("title", &form.title.unwrap_or(present.title), MAX_TITLE)?,
         hold_ms: checked_hold(form.hold_ms.unwrap_or(present.hold_ms))?,
         records: form.records.unwrap_or(present.records),
+        replaces: form.takeover.map_or(present.replaces, |takeover| takeover == Takeover::Replace),
+        slate: form.slate.map_or(present.slate, Into::into),
     };
     let channel = state.house.store.change_channel(&name, &settings).await?;
     state.house.reload().await?;
@@ -207,9 +220,14 @@ pub(super) async fn add_key(
     if form.expires_at.is_some_and(|end| end <= now) {
         return Err(ApiError::invalid("expires_at", "it is in the past"));
     }
+    if form.rank > LOWEST_RANK {
+        return Err(ApiError::invalid("rank", format!("{} is not between 0 and {LOWEST_RANK}", form.rank)));
+    }
     let label = checked_text("label", &form.label, MAX_LABEL)?;
     let channel = state.house.store.channel(&name).await?;
-    let (key, secret) = state.house.store.add_key(channel.id, form.right.into(), &label, now, form.expires_at).await?;
+    let right = form.right.into();
+    let added = state.house.store.add_key(channel.id, right, form.rank, &label, now, form.expires_at).await?;
+    let (key, secret) = added;
     let salt = Secret::new_salt();
     let digest = Secret::new(password_digest(secret.prefix(), &salt, secret.reveal()));
     let password = KeyPassword { salt, digest };
@@ -237,36 +255,6 @@ pub(super) async fn remove_key(
 ) -> Result<StatusCode, ApiError> {
     let channel = state.house.store.channel(&name).await?;
     state.house.store.remove_key(channel.id, key).await?;
-    state.house.reload().await?;
-    Ok(StatusCode::NO_CONTENT)
-}
-
-/// Give a channel a destination, or switch it on or off; in mid-show too
-#[utoipa::path(put, path = "/channels/{channel}/destinations/{destination}", params(("channel" = String, Path), ("destination" = String, Path)), request_body = SwitchDestination, responses((status = 200, body = Channel)))]
-pub(super) async fn switch_destination(
-    State(state): State<ApiState>,
-    _: SignedIn,
-    Path((name, destination)): Path<(String, String)>,
-    headers: HeaderMap,
-    Body(form): Body<SwitchDestination>,
-) -> Result<Json<Channel>, ApiError> {
-    let channel = state.house.store.channel(&name).await?;
-    let destination = state.house.store.destination(&destination).await?;
-    state.house.store.set_channel_destination(channel.id, destination.id, form.is_on).await?;
-    state.house.reload().await?;
-    Ok(Json(describe(&state, &headers, channel).await?))
-}
-
-/// Take a destination from a channel; in mid-show too
-#[utoipa::path(delete, path = "/channels/{channel}/destinations/{destination}", params(("channel" = String, Path), ("destination" = String, Path)), responses((status = 204)))]
-pub(super) async fn unlink_destination(
-    State(state): State<ApiState>,
-    _: SignedIn,
-    Path((name, destination)): Path<(String, String)>,
-) -> Result<StatusCode, ApiError> {
-    let channel = state.house.store.channel(&name).await?;
-    let destination = state.house.store.destination(&destination).await?;
-    state.house.store.remove_channel_destination(channel.id, destination.id).await?;
     state.house.reload().await?;
     Ok(StatusCode::NO_CONTENT)
 }

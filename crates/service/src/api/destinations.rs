@@ -1,16 +1,19 @@
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
+use waverant_relay::{AudioPick, StreamFacts};
 use waverant_rtmp::RtmpAddress;
-use waverant_store::Secret;
+use waverant_store::{DestinationSettings, Secret, Sending};
 
 use super::auth::SignedIn;
 use super::error::Body;
-use super::model::Destination;
+use super::model::{AudioOtherwise, Destination};
 use super::{ApiError, ApiState};
+use crate::house::{LegOrder, SheetForm};
+use crate::leg::probe;
 use crate::net::read_authority;
 
 /// The longest name that the records hold.
@@ -21,6 +24,10 @@ const MAX_ADDRESS: usize = 255;
 
 /// The longest chain of certificates; the records hold 64 KiB.
 const MAX_AUTHORITY: usize = 48 * 1024;
+
+/// How long packets are collected where nobody says otherwise, and at most.
+const DEFAULT_BATCH_MS: u16 = 20;
+const MAX_BATCH_MS: u16 = 1_000;
 
 /// The longest key that fits when sealed.
 const MAX_KEY: usize = 512;
@@ -37,6 +44,16 @@ pub(crate) struct AddDestination {
     authority: Option<String>,
     /// The key that the platform gave you. It is kept encrypted and not shown again.
     key: String,
+    /// How long packets are collected before they are sent, up to 1000. Default 20; 0 for a preview.
+    batch_ms: Option<u16>,
+    /// What it accepts.
+    #[serde(default)]
+    limits: SheetForm,
+    /// The track of sound that it gets: `number:2`, `language:de` or `name:commentary`.
+    audio: Option<String>,
+    /// What it gets when there is no such track.
+    #[serde(default)]
+    audio_otherwise: AudioOtherwise,
 }
 
 /// What is to change; what is left out stays.
@@ -48,6 +65,46 @@ pub(crate) struct ChangeDestination {
     authority: Option<String>,
     /// The key that the platform gave you.
     key: Option<String>,
+    /// How long packets are collected before they are sent.
+    batch_ms: Option<u16>,
+    /// What it accepts, as a whole.
+    limits: Option<SheetForm>,
+    /// The track of sound that it gets; empty for all that it takes.
+    audio: Option<String>,
+    /// What it gets when there is no such track.
+    audio_otherwise: Option<AudioOtherwise>,
+}
+
+/// How far a try is to go.
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct TryDestination {
+    /// Also show it the key and ask it to take a stream. It may tell the world that a show begins.
+    #[serde(default)]
+    publishes: bool,
+}
+
+/// What a try came to.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DestinationTry {
+    /// True if every step went well.
+    is_good: bool,
+    /// The steps, up to the first that failed.
+    steps: Vec<TryStep>,
+    /// What of its limits sheet is not kept already.
+    breaches: Vec<String>,
+}
+
+/// One step of a try.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TryStep {
+    /// `resolve`, `connect`, `tls`, `handshake`, `application` or `publish`.
+    step: String,
+    /// Whether it went well.
+    is_good: bool,
+    /// What was found, or what went wrong.
+    outcome: String,
+    /// How long it took.
+    took_ms: u64,
 }
 
 fn checked_name(name: &str) -> Result<&str, ApiError> {
@@ -80,6 +137,26 @@ fn checked_authority(authority: Option<&str>) -> Result<Option<&str>, ApiError> 
     Ok(authority)
 }
 
+fn checked_batch(batch_ms: u16) -> Result<u16, ApiError> {
+    if batch_ms > MAX_BATCH_MS {
+        return Err(ApiError::invalid("batch_ms", format!("{batch_ms} is more than {MAX_BATCH_MS}")));
+    }
+    Ok(batch_ms)
+}
+
+fn checked_limits(form: &SheetForm) -> Result<Option<String>, ApiError> {
+    match form.fault() {
+        Some(fault) => Err(ApiError::invalid("limits", fault)),
+        None => Ok(form.kept()),
+    }
+}
+
+fn checked_audio(audio: Option<&str>) -> Result<Option<String>, ApiError> {
+    let audio = audio.map(str::trim).filter(|audio| !audio.is_empty());
+    let parsed = audio.map(str::parse::<AudioPick>).transpose();
+    Ok(parsed.map_err(|error| ApiError::invalid("audio", error))?.map(|pick| pick.to_string()))
+}
+
 fn checked_key(key: &str) -> Result<Secret, ApiError> {
     let key = key.trim();
     if key.is_empty() || key.len() > MAX_KEY || key.chars().any(char::is_control) {
@@ -106,13 +183,20 @@ pub(super) async fn add_destination(
     Body(form): Body<AddDestination>,
 ) -> Result<(StatusCode, Json<Destination>), ApiError> {
     let name = checked_name(&form.name)?;
-    let (address, key) = (checked_address(&form.address)?, checked_key(&form.key)?);
-    let authority = checked_authority(form.authority.as_deref())?;
-    let added = state.house.store.add_destination(name, &address, authority, &key, OffsetDateTime::now_utc()).await?;
+    let key = checked_key(&form.key)?;
+    let settings = DestinationSettings {
+        address: checked_address(&form.address)?,
+        authority: checked_authority(form.authority.as_deref())?.map(str::to_owned),
+        batch_ms: checked_batch(form.batch_ms.unwrap_or(DEFAULT_BATCH_MS))?,
+        limits_sheet: checked_limits(&form.limits)?,
+        audio_pick: checked_audio(form.audio.as_deref())?,
+        or_no_audio: form.audio_otherwise == AudioOtherwise::None,
+    };
+    let added = state.house.store.add_destination(name, &settings, &key, OffsetDateTime::now_utc()).await?;
     Ok((StatusCode::CREATED, Json(added.into())))
 }
 
-/// Change a destination; legs that use it redial
+/// Change a destination; legs that use it redial if address, key or authority change
 #[utoipa::path(patch, path = "/destinations/{destination}", params(("destination" = String, Path)), request_body = ChangeDestination, responses((status = 200, body = Destination)))]
 pub(super) async fn change_destination(
     State(state): State<ApiState>,
@@ -120,16 +204,50 @@ pub(super) async fn change_destination(
     Path(name): Path<String>,
     Body(form): Body<ChangeDestination>,
 ) -> Result<Json<Destination>, ApiError> {
-    let present = state.house.store.destination(&name).await?;
-    let address = form.address.as_deref().map_or(Ok(present.address), checked_address)?;
-    let authority = match &form.authority {
-        Some(authority) => checked_authority(Some(authority))?,
-        None => present.authority.as_deref(),
+    let present = state.house.store.destination(&name).await?.settings;
+    let settings = DestinationSettings {
+        address: form.address.as_deref().map_or(Ok(present.address), checked_address)?,
+        authority: match &form.authority {
+            Some(authority) => checked_authority(Some(authority))?.map(str::to_owned),
+            None => present.authority,
+        },
+        batch_ms: checked_batch(form.batch_ms.unwrap_or(present.batch_ms))?,
+        limits_sheet: form.limits.as_ref().map_or(Ok(present.limits_sheet), checked_limits)?,
+        audio_pick: match &form.audio {
+            Some(audio) => checked_audio(Some(audio))?,
+            None => present.audio_pick,
+        },
+        or_no_audio: form.audio_otherwise.map_or(present.or_no_audio, |or| or == AudioOtherwise::None),
     };
     let key = form.key.as_deref().map(checked_key).transpose()?;
-    let changed = state.house.store.change_destination(&name, &address, authority, key.as_ref()).await?;
+    let changed = state.house.store.change_destination(&name, &settings, key.as_ref()).await?;
     state.house.reload().await?;
     Ok(Json(changed.into()))
+}
+
+/// Try a destination step by step, without going live
+#[utoipa::path(post, path = "/destinations/{destination}/try", params(("destination" = String, Path)), request_body = TryDestination, responses((status = 200, body = DestinationTry)))]
+pub(super) async fn try_destination(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path(name): Path<String>,
+    Body(form): Body<TryDestination>,
+) -> Result<Json<DestinationTry>, ApiError> {
+    let destination = state.house.store.destination(&name).await?;
+    let tried = probe(&destination, form.publishes).await;
+    let order = LegOrder::new(destination, Sending::default());
+    let facts = StreamFacts { is_secure: order.is_secure(), ..StreamFacts::default() };
+    let steps = tried.steps.iter().map(|step| TryStep {
+        step: step.name.to_owned(),
+        is_good: step.outcome.is_ok(),
+        outcome: step.outcome.clone().unwrap_or_else(|error| error),
+        took_ms: u64::try_from(step.took.as_millis()).unwrap_or(u64::MAX),
+    });
+    Ok(Json(DestinationTry {
+        is_good: tried.is_good(),
+        steps: steps.collect(),
+        breaches: order.limits.check(&facts).into_iter().map(|breach| breach.text).collect(),
+    }))
 }
 
 /// Remove a destination, from all channels too

@@ -10,11 +10,11 @@ use serde::Serialize;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 use waverant_media::{SoundFormat, TrackKind, Tracks};
-use waverant_relay::SessionState;
+use waverant_relay::{SessionState, StreamFacts};
 
 use super::auth::SignedIn;
 use super::{ApiError, ApiState};
-use crate::house::{ChannelRules, House};
+use crate::house::{ChannelRules, House, LegOrder};
 use crate::leg::LegStatus;
 use crate::show::{Show, SourceSnapshot};
 
@@ -76,6 +76,12 @@ pub(crate) struct LiveSession {
     publisher_address: String,
     /// Label of its key.
     key_label: String,
+    /// Labels of the keys of encoders that wait behind it.
+    waiting: Vec<String>,
+    /// True while the slate stands in for the encoder.
+    is_slate_on: bool,
+    /// True if it is fed by the test picture.
+    is_rehearsal: bool,
     /// What the encoder calls itself.
     encoder: String,
     /// The first track of pictures; none until they came.
@@ -156,16 +162,24 @@ pub(crate) struct LiveLeg {
     next_dial_in_ms: Option<u64>,
     /// Payload going out, in bits per second.
     bitrate_bps: f64,
-    /// How far it is behind the source.
+    /// How far it is behind the source, its delay included.
     behind_ms: u64,
+    /// The delay that it was given.
+    delay_ms: u64,
     /// Pictures sent.
     sent_frame_count: u64,
     /// Payload bytes sent.
     sent_bytes: u64,
     /// Pictures that the platform was too slow for.
     dropped_frame_count: u64,
+    /// How much of the show they were.
+    dropped_ms: u64,
     /// How often it dialed again.
     redial_count: u32,
+    /// Limits of the destination's sheet that the stream does not keep, in words.
+    breaches: Vec<String>,
+    /// Outgoing bits per second, one value for each of the last seconds, the newest last.
+    trace: Vec<u64>,
 }
 
 /// Whether the service can do its work.
@@ -223,7 +237,7 @@ fn look(house: &Arc<House>) -> Board {
         Some(show) => on_air(rules, &show),
         None => {
             let orders = directory.orders(rules.id).iter();
-            let legs = orders.map(|order| LiveLeg::idle(&order.destination.name, order.switched_on)).collect();
+            let legs = orders.map(LiveLeg::idle).collect();
             let (name, title) = (rules.name.to_string(), rules.title.clone());
             LiveChannel { name, title, state: "off air".to_owned(), session: None, legs }
         }
@@ -253,7 +267,6 @@ fn on_air(rules: &ChannelRules, show: &Arc<Show>) -> LiveChannel {
 
 impl LiveSession {
     fn new(show: &Show, source: SourceSnapshot) -> Self {
-        let publisher = show.publisher();
         let counters = source.counters;
         let take =
             show.takes.lock().last().filter(|take| take.state == waverant_store::TakeState::Writing).map(|take| {
@@ -265,15 +278,18 @@ impl LiveSession {
             state_for_ms: millis(source.state_for),
             hold_left_ms: source.hold_left.map(millis),
             loss_count: source.loss_count,
-            publisher_address: publisher.peer.to_string(),
-            key_label: publisher.key_label,
-            encoder: source.encoder_name.clone().unwrap_or_else(|| show.encoder.clone()),
+            publisher_address: source.publisher.peer.to_string(),
+            key_label: source.publisher.key_label.clone(),
+            encoder: source.encoder.clone(),
+            is_slate_on: show.is_slate_on(),
+            is_rehearsal: show.is_rehearsal(),
             video: live_video(&source.tracks, &source),
             audio: live_audio(&source.tracks),
             bitrate_bps: source.video_bps + source.audio_bps,
             audio_bitrate_bps: source.audio_bps,
             viewer_count: show.viewer_count(),
-            findings: findings(publisher.finding, &source),
+            waiting: source.waiting,
+            findings: source.findings,
             unusable_count: counters.damaged_count + counters.unsupported_count + counters.headless_count,
             clock_fault_count: counters.clock_jump_count + counters.backward_count,
             take,
@@ -305,22 +321,17 @@ fn live_audio(tracks: &Tracks) -> Vec<LiveAudio> {
     sound.map(live).collect()
 }
 
-fn findings(finding: Option<String>, source: &SourceSnapshot) -> Vec<String> {
-    let counters = source.counters;
-    let clock = (counters.clock_jump_count + counters.backward_count > 0).then(|| {
-        format!(
-            "the encoder's clock jumped {} times and ran back {} times; the times sent on kept rising",
-            counters.clock_jump_count, counters.backward_count
-        )
-    });
-    finding.into_iter().chain(source.problem.clone()).chain(clock).collect()
-}
-
 impl LiveLeg {
-    fn idle(destination: &str, switched_on: bool) -> Self {
+    /// A leg before the show; what is known then is compared with the limits sheet already.
+    fn idle(order: &LegOrder) -> Self {
+        let facts = StreamFacts { is_secure: order.is_secure(), ..StreamFacts::default() };
         Self {
-            destination: destination.to_owned(),
-            state: if switched_on { "ready" } else { "off" }.to_owned(),
+            destination: order.destination.name.clone(),
+            state: if order.sending.switched_on { "ready" } else { "off" }.to_owned(),
+            breaches: order.limits.check(&facts).into_iter().map(|breach| breach.text).collect(),
+            delay_ms: order.sending.delay_ms.into(),
+            trace: Vec::new(),
+            dropped_ms: 0,
             state_for_ms: 0,
             reason: None,
             note: None,
@@ -343,10 +354,14 @@ impl LiveLeg {
             state: snapshot.record.state,
             state_for_ms: millis(now.saturating_duration_since(snapshot.leg.since())),
             reason: snapshot.record.reason,
-            note: snapshot.left_out,
+            note: snapshot.note,
             next_dial_in_ms: next,
             bitrate_bps: snapshot.bitrate_bps,
-            behind_ms: snapshot.lag_ms,
+            behind_ms: snapshot.lag_ms + millis(snapshot.delay),
+            delay_ms: millis(snapshot.delay),
+            dropped_ms: snapshot.record.dropped_ms,
+            breaches: snapshot.breaches,
+            trace: snapshot.trace,
             sent_frame_count: snapshot.record.sent_frame_count,
             sent_bytes: snapshot.record.sent_bytes,
             dropped_frame_count: snapshot.record.dropped_frame_count,

@@ -8,11 +8,15 @@ mod error;
 mod first_run;
 mod live;
 mod model;
+mod rehearsals;
+mod sending;
 mod sessions;
+mod slates;
 
 use std::sync::Arc;
 
 use axum::Router;
+use axum::extract::DefaultBodyLimit;
 use axum::http::{HeaderName, HeaderValue, header};
 use axum::routing::get;
 use tower_http::set_header::SetResponseHeaderLayer;
@@ -25,7 +29,7 @@ pub(crate) use auth::{check_password, check_user_name};
 pub(crate) use error::ApiError;
 pub(crate) use first_run::FirstRun;
 
-use crate::house::House;
+use crate::house::{House, MAX_SLATE_BYTES};
 
 /// Scripts, styles and pictures come from here only; the console is never framed.
 const CONTENT_POLICY: &str = "default-src 'self'; img-src 'self' data:; media-src 'self' blob:; \
@@ -70,18 +74,29 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(channels::show_channel, channels::change_channel, channels::remove_channel))
         .routes(routes!(channels::list_keys, channels::add_key))
         .routes(routes!(channels::remove_key))
-        .routes(routes!(channels::switch_destination, channels::unlink_destination))
+        .routes(routes!(sending::switch_destination, sending::unlink_destination))
         .routes(routes!(channels::end_session))
+        .merge(slate_routes())
+        .routes(routes!(rehearsals::begin_rehearsal))
         .routes(routes!(destinations::list_destinations, destinations::add_destination))
         .routes(routes!(destinations::change_destination, destinations::remove_destination))
+        .routes(routes!(destinations::try_destination))
         .routes(routes!(sessions::list_sessions))
         .routes(routes!(sessions::show_session))
+        .routes(routes!(sessions::show_report))
         .routes(routes!(sessions::list_takes))
         .routes(routes!(sessions::fetch_take))
         .routes(routes!(sessions::list_turned_away))
         .routes(routes!(live::board))
         .routes(routes!(live::events))
         .routes(routes!(live::health))
+}
+
+/// Clips are larger than anything else that is sent here.
+fn slate_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(slates::upload_slate, slates::show_slate, slates::remove_slate))
+        .layer(DefaultBodyLimit::max(MAX_SLATE_BYTES))
 }
 
 /// The OpenAPI document as JSON.

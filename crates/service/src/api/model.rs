@@ -4,6 +4,8 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
+use crate::house::SheetForm;
+
 /// A channel.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct Channel {
@@ -15,6 +17,10 @@ pub(crate) struct Channel {
     pub(crate) hold_ms: u32,
     /// Whether sessions are recorded.
     pub(crate) records: bool,
+    /// What becomes of a second encoder.
+    pub(crate) takeover: Takeover,
+    /// What is sent while a session waits for its encoder.
+    pub(crate) slate: SlateChoice,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) created_at: OffsetDateTime,
@@ -32,8 +38,54 @@ impl Channel {
             title: channel.settings.title,
             hold_ms: channel.settings.hold_ms,
             records: channel.settings.records,
+            takeover: if channel.settings.replaces { Takeover::Replace } else { Takeover::Refuse },
+            slate: channel.settings.slate.into(),
             created_at: channel.created_at,
             destinations,
+        }
+    }
+}
+
+/// What becomes of a second encoder with a key of the same rank.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum Takeover {
+    /// It is turned away.
+    #[default]
+    Refuse,
+    /// It takes the place of the first, without a gap at the destinations.
+    Replace,
+}
+
+/// What is sent while a session waits for its encoder.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum SlateChoice {
+    /// Nothing.
+    None,
+    /// The built-in holding picture.
+    #[default]
+    BuiltIn,
+    /// The uploaded clip; the built-in picture where that does not fit.
+    Uploaded,
+}
+
+impl From<SlateChoice> for waverant_store::SlateChoice {
+    fn from(from: SlateChoice) -> Self {
+        match from {
+            SlateChoice::None => Self::None,
+            SlateChoice::BuiltIn => Self::BuiltIn,
+            SlateChoice::Uploaded => Self::Uploaded,
+        }
+    }
+}
+
+impl From<waverant_store::SlateChoice> for SlateChoice {
+    fn from(from: waverant_store::SlateChoice) -> Self {
+        match from {
+            waverant_store::SlateChoice::None => Self::None,
+            waverant_store::SlateChoice::BuiltIn => Self::BuiltIn,
+            waverant_store::SlateChoice::Uploaded => Self::Uploaded,
         }
     }
 }
@@ -45,11 +97,20 @@ pub(crate) struct ChannelDestination {
     pub(crate) destination: String,
     /// Whether the channel's sessions are sent there.
     pub(crate) is_on: bool,
+    /// How much later than the source.
+    pub(crate) delay_ms: u32,
+    /// How much later than the show it starts.
+    pub(crate) start_after_ms: u32,
 }
 
 impl From<waverant_store::ChannelDestination> for ChannelDestination {
     fn from(from: waverant_store::ChannelDestination) -> Self {
-        Self { destination: from.destination.name, is_on: from.switched_on }
+        Self {
+            destination: from.destination.name,
+            is_on: from.sending.switched_on,
+            delay_ms: from.sending.delay_ms,
+            start_after_ms: from.sending.start_after_ms,
+        }
     }
 }
 
@@ -89,6 +150,8 @@ pub(crate) struct StreamKey {
     pub(crate) id: u64,
     /// What it opens the channel for.
     pub(crate) right: KeyRight,
+    /// 0 is the highest; an encoder with a key of lower rank is a backup.
+    pub(crate) rank: u8,
     /// For whom it was made.
     pub(crate) label: String,
     /// Its public part.
@@ -106,6 +169,7 @@ impl From<waverant_store::StreamKey> for StreamKey {
         Self {
             id: from.id,
             right: from.right.into(),
+            rank: from.rank,
             label: from.label,
             prefix: from.prefix,
             created_at: from.created_at,
@@ -140,6 +204,17 @@ pub(crate) struct NewKey {
     pub(crate) encoder: EncoderFields,
 }
 
+/// What a destination gets when the wanted track of sound is not there.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum AudioOtherwise {
+    /// The first track.
+    #[default]
+    First,
+    /// No sound.
+    None,
+}
+
 /// A destination without its key.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct Destination {
@@ -149,6 +224,14 @@ pub(crate) struct Destination {
     pub(crate) address: String,
     /// The only authority (PEM) that may sign its certificate; none: those that the machine trusts.
     pub(crate) authority: Option<String>,
+    /// How long packets are collected before they are sent.
+    pub(crate) batch_ms: u16,
+    /// What it accepts.
+    pub(crate) limits: SheetForm,
+    /// The track of sound that it gets, as in `language:de`; none for all that it takes.
+    pub(crate) audio: Option<String>,
+    /// What it gets when there is no such track.
+    pub(crate) audio_otherwise: AudioOtherwise,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) created_at: OffsetDateTime,
@@ -156,7 +239,17 @@ pub(crate) struct Destination {
 
 impl From<waverant_store::Destination> for Destination {
     fn from(from: waverant_store::Destination) -> Self {
-        Self { name: from.name, address: from.address, authority: from.authority, created_at: from.created_at }
+        let settings = from.settings;
+        Self {
+            name: from.name,
+            limits: SheetForm::read(settings.limits_sheet.as_deref()),
+            address: settings.address,
+            authority: settings.authority,
+            batch_ms: settings.batch_ms,
+            audio: settings.audio_pick,
+            audio_otherwise: if settings.or_no_audio { AudioOtherwise::None } else { AudioOtherwise::First },
+            created_at: from.created_at,
+        }
     }
 }
 
@@ -183,6 +276,8 @@ pub(crate) struct Session {
     pub(crate) end_reason: Option<String>,
     /// How often the publisher was lost.
     pub(crate) loss_count: u32,
+    /// True if it was fed by the test picture.
+    pub(crate) is_rehearsal: bool,
 }
 
 impl From<waverant_store::SessionRecord> for Session {
@@ -197,13 +292,14 @@ impl From<waverant_store::SessionRecord> for Session {
             ended_at: from.ended_at,
             end_reason: from.end_reason,
             loss_count: from.loss_count,
+            is_rehearsal: from.begun.is_rehearsal,
         }
     }
 }
 
 /// What a leg did in a session.
 #[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct LegReport {
+pub(crate) struct LegOutcome {
     /// The destination's name.
     pub(crate) destination: String,
     /// Where the leg stood last.
@@ -216,11 +312,13 @@ pub(crate) struct LegReport {
     pub(crate) sent_bytes: u64,
     /// Pictures that the platform was too slow for.
     pub(crate) dropped_frame_count: u64,
+    /// How much of the show they were.
+    pub(crate) dropped_ms: u64,
     /// How often it dialed again.
     pub(crate) redial_count: u32,
 }
 
-impl From<waverant_store::LegRecord> for LegReport {
+impl From<waverant_store::LegRecord> for LegOutcome {
     fn from(from: waverant_store::LegRecord) -> Self {
         Self {
             destination: from.destination_name,
@@ -229,6 +327,7 @@ impl From<waverant_store::LegRecord> for LegReport {
             sent_frame_count: from.sent_frame_count,
             sent_bytes: from.sent_bytes,
             dropped_frame_count: from.dropped_frame_count,
+            dropped_ms: from.dropped_ms,
             redial_count: from.redial_count,
         }
     }
@@ -277,7 +376,7 @@ pub(crate) struct SessionDetail {
     /// The session.
     pub(crate) session: Session,
     /// Its legs by destination.
-    pub(crate) legs: Vec<LegReport>,
+    pub(crate) legs: Vec<LegOutcome>,
     /// Its takes in order.
     pub(crate) takes: Vec<Take>,
 }

@@ -10,6 +10,7 @@ use waverant_store::{SessionFilter, StoreError, TakeRecord, TakeState};
 use super::auth::SignedIn;
 use super::model::{Session, SessionDetail, Take, TurnedAway};
 use super::{ApiError, ApiState};
+use crate::show::ShowReport;
 
 /// Rows in one answer.
 const DEFAULT_LIMIT: u32 = 50;
@@ -80,6 +81,24 @@ pub(super) async fn show_session(
     let takes = store.takes_of_session(id).await?.into_iter();
     let takes = takes.map(|take| Take::new(&channel, as_it_grows(&growing, take))).collect();
     Ok(Json(SessionDetail { session: session.into(), legs, takes }))
+}
+
+/// The report of a show: up to now, or as it was at its end
+#[utoipa::path(get, path = "/sessions/{session}/report", params(("session" = u64, Path)), responses((status = 200, body = ShowReport)))]
+pub(super) async fn show_report(
+    State(state): State<ApiState>,
+    _: SignedIn,
+    Path(id): Path<u64>,
+) -> Result<Json<ShowReport>, ApiError> {
+    if let Some(show) = state.house.shows().iter().find(|show| show.id == id) {
+        return Ok(Json(show.report()));
+    }
+    let missing = || ApiError::NotFound { kind: "report of session", name: id.to_string() };
+    let kept = state.house.store.report(id).await?.ok_or_else(missing)?;
+    serde_json::from_str(&kept).map(Json).map_err(|error| {
+        tracing::error!(session = id, %error, "a report cannot be read");
+        ApiError::Internal
+    })
 }
 
 /// List takes

@@ -1,9 +1,11 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::Duration;
 
+use waverant_relay::{ChannelEntry, ChannelName, Gate, KeyEntry, KeyRight, Takeover};
+use waverant_store::{ChannelDestination, KeyRight as StoredRight, SlateChoice, Store, StoreError};
+
+use super::orders::LegOrder;
 use super::passwords::Passwords;
-use waverant_relay::{ChannelEntry, ChannelName, Gate, KeyEntry, KeyRight};
-use waverant_store::{ChannelDestination, Destination, KeyRight as StoredRight, Store, StoreError};
 
 /// A channel as sessions need it.
 #[derive(Clone, Debug)]
@@ -13,13 +15,23 @@ pub(crate) struct ChannelRules {
     pub(crate) title: String,
     pub(crate) hold: Duration,
     pub(crate) records: bool,
+    pub(crate) takeover: Takeover,
+    pub(crate) slate: SlateChoice,
 }
 
-/// What a leg is to do.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct LegOrder {
-    pub(crate) destination: Destination,
-    pub(crate) switched_on: bool,
+impl ChannelRules {
+    fn new(channel: waverant_store::Channel, name: ChannelName) -> Self {
+        let settings = channel.settings;
+        Self {
+            id: channel.id,
+            name,
+            title: settings.title,
+            hold: Duration::from_millis(settings.hold_ms.into()),
+            records: settings.records,
+            takeover: if settings.replaces { Takeover::Replace } else { Takeover::Refuse },
+            slate: settings.slate,
+        }
+    }
 }
 
 /// Channels, keys and destinations at one moment, so that no show waits for the database.
@@ -38,9 +50,7 @@ impl Directory {
         for channel in store.channels().await? {
             match channel.name.parse() {
                 Ok(name) => {
-                    let hold = Duration::from_millis(channel.settings.hold_ms.into());
-                    let (title, records) = (channel.settings.title, channel.settings.records);
-                    channels.insert(channel.id, ChannelRules { id: channel.id, name, title, hold, records });
+                    channels.insert(channel.id, ChannelRules::new(channel, name));
                 }
                 Err(error) => tracing::error!(channel = channel.name, %error, "this channel cannot be used"),
             }
@@ -58,6 +68,7 @@ impl Directory {
                     StoredRight::Publish => KeyRight::Publish,
                     StoredRight::View => KeyRight::View,
                 },
+                rank: key.rank,
                 label: key.label,
                 prefix: key.prefix,
                 digest: key.digest,
@@ -65,8 +76,8 @@ impl Directory {
             }),
         );
         let mut orders: HashMap<u64, Vec<LegOrder>> = HashMap::new();
-        for ChannelDestination { channel_id, destination, switched_on } in store.channel_destinations().await? {
-            orders.entry(channel_id).or_default().push(LegOrder { destination, switched_on });
+        for ChannelDestination { channel_id, destination, sending } in store.channel_destinations().await? {
+            orders.entry(channel_id).or_default().push(LegOrder::new(destination, sending));
         }
         Ok(Self { gate, passwords, channels, key_ids, orders })
     }

@@ -5,11 +5,14 @@ mod callers;
 mod counts;
 mod directory;
 mod ledger;
+mod orders;
 mod passwords;
+mod sheet;
+mod slates;
 
 use std::collections::HashMap;
-use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
@@ -18,14 +21,17 @@ use parking_lot::{Mutex, RwLock};
 use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
-use waverant_relay::{Admission, Attempt, KeyRight, TurnAway, TurnAwayReason};
+use waverant_relay::{Admission, Attempt, ChannelEntry, KeyRight, TurnAway, TurnAwayReason};
 use waverant_rtmp::StreamRequest;
 use waverant_store::{Store, StoreError, TurnedAway};
 
 pub(crate) use callers::{Callers, Notice};
 pub(crate) use counts::Counts;
-pub(crate) use directory::{ChannelRules, Directory, LegOrder};
+pub(crate) use directory::{ChannelRules, Directory};
 pub(crate) use ledger::{Entry, Ledger};
+pub(crate) use orders::LegOrder;
+pub(crate) use sheet::SheetForm;
+pub(crate) use slates::{MAX_SLATE_BYTES, SlateShelf, read_slate};
 
 use crate::net::caller_of;
 use crate::show::{Seat, Show, ShowStart};
@@ -36,6 +42,9 @@ pub(crate) struct House {
     pub(crate) store: Store,
     pub(crate) ledger: Ledger,
     pub(crate) recordings_folder: PathBuf,
+    /// Where what is sent later waits.
+    pub(crate) spool_folder: PathBuf,
+    pub(crate) slates: Arc<SlateShelf>,
     /// Cancelled when the service stops.
     pub(crate) stopping: CancellationToken,
     pub(crate) tasks: TaskTracker,
@@ -62,6 +71,7 @@ impl House {
         store: Store,
         ledger: Ledger,
         recordings_folder: PathBuf,
+        state_folder: &Path,
     ) -> Result<Arc<Self>, StoreError> {
         let directory = Directory::load(&store).await?;
         let last_session = store.last_session_id().await?;
@@ -69,6 +79,8 @@ impl House {
             store,
             ledger,
             recordings_folder,
+            spool_folder: state_folder.join("spool"),
+            slates: Arc::new(SlateShelf::new(state_folder.join("slates"))),
             stopping: CancellationToken::new(),
             tasks: TaskTracker::new(),
             counts: Counts::default(),
@@ -134,8 +146,10 @@ impl House {
         if let Some(show) = shows.get(&rules.id)
             && !show.is_over()
         {
-            return show.seat_returning(&admission, peer).ok_or_else(|| turn_away(TurnAwayReason::ChannelBusy));
+            let encoder = request.connect.flash_version.clone();
+            return show.join(&admission, peer, encoder).ok_or_else(|| turn_away(TurnAwayReason::ChannelBusy));
         }
+        let busy = turn_away(TurnAwayReason::ChannelBusy);
         let start = ShowStart {
             id: self.last_session.fetch_add(1, Ordering::Relaxed) + 1,
             rules: rules.clone(),
@@ -143,10 +157,39 @@ impl House {
             peer,
             encoder: request.connect.flash_version.clone(),
             started_at: now,
+            rehearsal: None,
         };
-        let (show, seat) = Show::begin(self, start);
+        let (show, seat) = Show::begin(self, start).ok_or(busy)?;
         shows.insert(show.channel.id, show);
         Ok(seat)
+    }
+
+    /// Begins a session that is fed from here, with legs of its own. None if the channel is busy.
+    pub(crate) fn rehearse(self: &Arc<Self>, rules: &ChannelRules, legs: Vec<LegOrder>) -> Option<(Arc<Show>, Seat)> {
+        let mut shows = self.shows.lock();
+        if self.stopping.is_cancelled() || shows.get(&rules.id).is_some_and(|show| !show.is_over()) {
+            return None;
+        }
+        let admission = Admission {
+            channel: ChannelEntry { id: rules.id, name: rules.name.to_string() },
+            key_id: 0,
+            key_rank: 0,
+            key_label: "rehearsal".to_owned(),
+            key_prefix: String::new(),
+            finding: None,
+        };
+        let start = ShowStart {
+            id: self.last_session.fetch_add(1, Ordering::Relaxed) + 1,
+            rules: rules.clone(),
+            admission,
+            peer: SocketAddr::from((Ipv4Addr::LOCALHOST, 0)),
+            encoder: "test picture".to_owned(),
+            started_at: OffsetDateTime::now_utc(),
+            rehearsal: Some(legs),
+        };
+        let begun = Show::begin(self, start)?;
+        shows.insert(rules.id, begun.0.clone());
+        Some(begun)
     }
 
     /// Judges a player; gives it the session that it may watch, and the number of its key.

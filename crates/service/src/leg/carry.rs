@@ -7,18 +7,14 @@ use waverant_relay::{Cursor, Entry, Read, RtmpSink, SinkError, SinkOutput};
 use waverant_rtmp::{ClientConnection, ClientEvent};
 
 use super::LegStatus;
-use crate::net::{Moved, Wire, WriteQueue};
-use crate::show::Show;
-
-/// Packets are collected this long and written together: fewer, larger writes are what saves
-/// CPU, and no platform notices 20 ms.
-const BATCH: Duration = Duration::from_millis(20);
+use crate::net::{Moved, UNACKNOWLEDGED_LIMIT, Wire, WriteQueue};
+use crate::show::{Feed, FeedRead};
 
 /// Packets taken from the hub at once.
 const MAX_ENTRIES: usize = 64;
 
-/// A platform that takes no byte for this long is given up.
-const STALL: Duration = Duration::from_secs(10);
+/// A platform that takes no byte for this long is given up, as is one that acknowledges none.
+const STALL: Duration = UNACKNOWLEDGED_LIMIT;
 
 /// How long the last bytes may take at the end.
 const FAREWELL: Duration = Duration::from_secs(3);
@@ -45,8 +41,11 @@ pub(super) enum CarryEnd {
 pub(super) struct Carrier {
     wire: Wire,
     client: ClientConnection,
-    show: Arc<Show>,
+    feed: Arc<Feed>,
     status: Arc<LegStatus>,
+    /// Packets are collected this long and written together: fewer, larger writes are what saves
+    /// CPU.
+    batch: Duration,
     queue: WriteQueue,
     entries: Vec<Entry>,
     input: Vec<u8>,
@@ -57,13 +56,14 @@ pub(super) struct Carrier {
 }
 
 impl Carrier {
-    pub(super) fn new(wire: Wire, client: ClientConnection, show: Arc<Show>, status: Arc<LegStatus>) -> Self {
+    pub(super) fn new(wire: Wire, client: ClientConnection, feed: Arc<Feed>, status: Arc<LegStatus>) -> Self {
         let now = Instant::now();
         Self {
             wire,
             client,
-            show,
+            feed,
             status,
+            batch: Duration::ZERO,
             queue: WriteQueue::default(),
             entries: Vec::with_capacity(MAX_ENTRIES),
             input: vec![0; 4096],
@@ -71,6 +71,11 @@ impl Carrier {
             seen: None,
             last_progress: now,
         }
+    }
+
+    /// Changes how long packets are collected.
+    pub(super) fn set_batch(&mut self, batch: Duration) {
+        self.batch = batch;
     }
 
     /// Carries until the connection ends; None if `until_taken` and the platform takes the
@@ -84,13 +89,13 @@ impl Carrier {
         cursor: &mut Cursor,
         until_taken: bool,
     ) -> Option<CarryEnd> {
-        let show = self.show.clone();
+        let feed = self.feed.clone();
         loop {
-            let mut news = std::pin::pin!(show.news.notified());
+            let mut news = std::pin::pin!(feed.news());
             // Registered before the count is read, so that no news falls between.
             news.as_mut().enable();
             self.collect_output();
-            let count = show.news_count();
+            let count = feed.news_count();
             let mut has_news = self.seen != Some(count);
             let is_due = has_news && self.queue.is_empty() && self.client.is_publishing();
             if is_due && Instant::now() >= self.next_fill {
@@ -133,7 +138,7 @@ impl Carrier {
             // Only news within the batch time needs a timer.
             () = sleep_until(self.next_fill.into()), if idle && publishing && has_news => {}
             () = news, if idle && publishing && !has_news => {}
-            () = self.show.over.cancelled(), if !publishing => return Err(Some(CarryEnd::Ended)),
+            () = self.feed.over.cancelled(), if !publishing => return Err(Some(CarryEnd::Ended)),
             () = sleep_until(deadline.into()), if !publishing || !idle => self.check_deadline()?,
         }
         Ok(())
@@ -183,15 +188,11 @@ impl Carrier {
     /// Takes packets from the hub; true if there is more to read without further news.
     fn fill(&mut self, sink: &mut RtmpSink, cursor: &mut Cursor) -> Result<bool, CarryEnd> {
         self.entries.clear();
-        let (read, lag, has_ended) = {
-            let hub = self.show.hub.lock();
-            let read = hub.read(cursor, MAX_ENTRIES, &mut self.entries);
-            (read, hub.lag(cursor), hub.has_ended())
-        };
+        let FeedRead { read, lag, has_ended } = self.feed.read(cursor, MAX_ENTRIES, &mut self.entries);
         match read {
             Read::End => return Err(CarryEnd::Ended),
-            Read::Jumped { missed_frame_count } => {
-                self.status.count_dropped(missed_frame_count);
+            Read::Jumped { missed_frame_count, missed } => {
+                self.status.count_dropped(missed_frame_count, missed);
                 sink.skip_to_keyframe();
             }
             Read::UpToDate => {}
@@ -212,12 +213,12 @@ impl Carrier {
                 Err(error) => return Err(CarryEnd::Lost(error.to_string())),
             }
         }
-        self.status.note_left_out(sink.left_out());
+        self.status.set_note(sink.note());
         self.status.count_sent(sent, u64::try_from(lag.millis()).unwrap_or(0));
         let now = Instant::now();
         // The wait for a slow platform begins with the first byte that it does not take.
         self.last_progress = now;
-        self.next_fill = now + BATCH;
+        self.next_fill = now + self.batch;
         self.collect_output();
         Ok(has_ended || self.entries.len() == MAX_ENTRIES)
     }
@@ -251,5 +252,9 @@ impl Carrier {
 }
 
 fn broke(error: &std::io::Error) -> CarryEnd {
-    CarryEnd::Lost(format!("the connection broke: {error}"))
+    CarryEnd::Lost(match error.kind() {
+        // The kernel gave up: nothing was acknowledged, or no room was made.
+        std::io::ErrorKind::TimedOut => format!("the platform took nothing for {} s", STALL.as_secs()),
+        _ => format!("the connection broke: {error}"),
+    })
 }

@@ -3,6 +3,7 @@
 
 mod carry;
 mod dial;
+mod probe;
 mod status;
 
 use std::sync::Arc;
@@ -14,11 +15,12 @@ use waverant_media::MediaTime;
 use waverant_relay::{Cursor, LegState, RtmpSink};
 use waverant_rtmp::{ClientConnection, Greeting, RtmpAddress};
 
-pub(crate) use status::LegStatus;
+pub(crate) use probe::probe;
+pub(crate) use status::{LegSnapshot, LegStatus};
 
 use crate::house::{Entry, Ledger, LegOrder};
 use crate::net::Wire;
-use crate::show::{LegHandle, Show};
+use crate::show::{Feed, LegHandle, Show};
 use carry::{Carrier, CarryEnd};
 
 /// How often in a row a platform may send us to another address.
@@ -35,9 +37,11 @@ pub(crate) fn start(show: Arc<Show>, ledger: Ledger, order: &LegOrder) -> LegHan
     let (sender, orders) = watch::channel(order.clone());
     let status = Arc::new(LegStatus::new(show.id, &order.destination));
     let leg = LegTask {
+        feed: show.feed.clone(),
         show,
         ledger,
         orders,
+        order: order.clone(),
         status: status.clone(),
         sink: RtmpSink::new(),
         cursor: Cursor::new(ALLOWANCE),
@@ -45,14 +49,18 @@ pub(crate) fn start(show: Arc<Show>, ledger: Ledger, order: &LegOrder) -> LegHan
         moved_to: None,
         moves: 0,
     };
-    LegHandle { orders: sender, status, task: tokio::spawn(leg.run()) }
+    LegHandle { orders: sender, status, task: Some(tokio::spawn(leg.run())) }
 }
 
 struct LegTask {
     show: Arc<Show>,
     ledger: Ledger,
     orders: watch::Receiver<LegOrder>,
+    /// The orders that are being followed.
+    order: LegOrder,
     status: Arc<LegStatus>,
+    /// The packets, as late as the leg's delay says.
+    feed: Arc<Feed>,
     sink: RtmpSink,
     cursor: Cursor,
     /// How the next connection greets: a server that breaks off the one is offered the next.
@@ -65,22 +73,44 @@ struct LegTask {
 
 impl LegTask {
     async fn run(mut self) {
-        while !self.show.over.is_cancelled() {
-            if self.orders.borrow_and_update().switched_on {
-                self.move_leg(|leg, now| leg.switch_on(now));
-            } else {
-                self.move_leg(|leg, now| leg.switch_off(now));
-            }
+        while !self.feed.has_ended() {
+            self.follow_orders();
             match self.status.state() {
-                LegState::Off | LegState::Carrying => self.wait_for_orders(None).await,
+                LegState::Dialing => self.dial().await,
+                LegState::Carrying => self.wait_for_orders(None).await,
                 LegState::WaitingToRedial { until } | LegState::Refused { until } => {
                     self.wait_for_orders(Some(until)).await;
                     self.move_leg(|leg, now| leg.handle_timeout(now));
                 }
-                LegState::Dialing => self.dial().await,
+                LegState::Off { until } => self.wait_for_orders(until).await,
             }
         }
         self.move_leg(|leg, now| leg.switch_off(now));
+    }
+
+    /// Takes the newest orders, and goes to where they want the leg.
+    fn follow_orders(&mut self) {
+        let order = self.orders.borrow_and_update().clone();
+        let delay = order.delay();
+        if self.feed.delay != delay {
+            self.feed = self.show.feed(delay);
+            self.cursor = Cursor::new(ALLOWANCE);
+            self.status.set_delay(delay);
+        }
+        self.sink.set_rules(order.sink.clone());
+        let starts_at = self.feed.begins_at.max(self.show.began + order.start_after());
+        self.move_leg(|leg, now| {
+            if !order.sending.switched_on {
+                leg.switch_off(now);
+            } else if let Some(reason) = &order.held_back {
+                leg.hold_back(now, format!("not sent, as its limits sheet wants: {reason}"));
+            } else if now < starts_at {
+                leg.start_at(now, starts_at, order.start_reason());
+            } else {
+                leg.switch_on(now);
+            }
+        });
+        self.order = order;
     }
 
     /// Moves the state machine; a move is logged and written down.
@@ -103,33 +133,30 @@ impl LegTask {
         tokio::select! {
             changed = self.orders.changed() => {
                 // A new address or key deserves a try at once.
-                if changed.is_ok() && until.is_some() {
+                if changed.is_ok() && self.order.needs_new_connection(&self.orders.borrow()) {
                     self.move_leg(|leg, now| leg.switch_off(now));
                 }
             }
             () = waited => {}
-            () = self.show.over.cancelled() => {}
+            () = self.feed.over.cancelled() => {}
         }
     }
 
     async fn dial(&mut self) {
-        let destination = self.orders.borrow().destination.clone();
+        let destination = self.order.destination.clone();
         let address = match self.moved_to.take() {
             Some(address) => address,
-            None => match destination.address.parse::<RtmpAddress>() {
+            None => match destination.settings.address.parse::<RtmpAddress>() {
                 Ok(address) => address,
                 Err(error) => return self.move_leg(|leg, now| leg.refused(now, format!("address: {error}"))),
             },
         };
         let connected = tokio::select! {
-            connected = dial::connect(&destination, &address, self.greeting) => connected,
-            changed = self.orders.changed() => {
-                if changed.is_ok() {
-                    self.move_leg(|leg, now| leg.switch_off(now));
-                }
-                return;
+            connected = dial::dial(&destination, &address, self.greeting) => connected,
+            () = wait_for_other_orders(&mut self.orders, &self.order) => {
+                return self.move_leg(|leg, now| leg.switch_off(now));
             }
-            () = self.show.over.cancelled() => return,
+            () = self.feed.over.cancelled() => return,
         };
         let end = match connected {
             Ok((wire, client)) => self.carry(wire, client).await,
@@ -166,14 +193,24 @@ impl LegTask {
     async fn carry(&mut self, wire: Wire, client: ClientConnection) -> CarryEnd {
         self.sink.begin_connection(self.show.rates());
         self.cursor.restart();
-        let mut carrier = Carrier::new(wire, client, self.show.clone(), self.status.clone());
+        let mut carrier = Carrier::new(wire, client, self.feed.clone(), self.status.clone());
+        carrier.set_batch(self.order.batch());
         let began = Instant::now();
         let mut taken = false;
         loop {
             let end = tokio::select! {
                 end = carrier.run(&mut self.sink, &mut self.cursor, !taken) => end,
-                // Any change of orders ends the connection in order; the loop outside begins anew.
-                _ = self.orders.changed() => Some(CarryEnd::Ended),
+                changed = self.orders.changed() => {
+                    let order = self.orders.borrow_and_update().clone();
+                    if changed.is_ok() && !self.order.needs_new_connection(&order) {
+                        carrier.set_batch(order.batch());
+                        self.sink.set_rules(order.sink.clone());
+                        self.order = order;
+                        continue;
+                    }
+                    // The connection ends in order; the loop outside begins anew.
+                    Some(CarryEnd::Ended)
+                }
             };
             match end {
                 None => {
@@ -195,4 +232,14 @@ impl LegTask {
             }
         }
     }
+}
+
+/// Waits for orders that the connection being made is of no use for.
+async fn wait_for_other_orders(orders: &mut watch::Receiver<LegOrder>, current: &LegOrder) {
+    while orders.changed().await.is_ok() {
+        if current.needs_new_connection(&orders.borrow()) {
+            return;
+        }
+    }
+    std::future::pending().await
 }

@@ -1,9 +1,14 @@
+use std::collections::VecDeque;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
-use waverant_relay::{Leg, LegPolicy, LegState, RateMeter, SinkOutput};
+use waverant_media::MediaTime;
+use waverant_relay::{Breach, Leg, LegPolicy, LegState, LimitsWatch, RateMeter, SinkOutput};
 use waverant_store::{Destination, LegRecord};
+
+/// Seconds of the outgoing bitrate that are kept to be drawn.
+const TRACE_LENGTH: usize = 60;
 
 /// What can be seen of a leg from outside its task.
 #[derive(Debug)]
@@ -16,8 +21,21 @@ pub(crate) struct LegStatus {
     sent_frames: AtomicU64,
     sent_bytes: AtomicU64,
     dropped_frames: AtomicU64,
+    dropped_ms: AtomicU64,
     lag_ms: AtomicU64,
-    left_out: Mutex<Option<String>>,
+    most_behind_ms: AtomicU64,
+    delay_ms: AtomicU64,
+    note: Mutex<Option<String>>,
+    limits: Mutex<Limits>,
+}
+
+/// How the stream compares with the destination's limits sheet, and the trace of the last minute.
+#[derive(Debug, Default)]
+struct Limits {
+    watch: LimitsWatch,
+    /// Each limit that was ever not kept, with its first words.
+    past: Vec<Breach>,
+    trace: VecDeque<u64>,
 }
 
 /// A leg at one moment.
@@ -26,9 +44,18 @@ pub(crate) struct LegSnapshot {
     pub(crate) record: LegRecord,
     pub(crate) leg: Leg,
     pub(crate) bitrate_bps: f64,
+    /// How far it is behind the source beyond its delay.
     pub(crate) lag_ms: u64,
+    pub(crate) most_behind_ms: u64,
+    pub(crate) delay: Duration,
     /// What the platform does not get of the stream, in words.
-    pub(crate) left_out: Option<String>,
+    pub(crate) note: Option<String>,
+    /// Limits that are not kept now.
+    pub(crate) breaches: Vec<String>,
+    /// Limits that were not kept at some time.
+    pub(crate) past_breaches: Vec<String>,
+    /// Outgoing bits per second, one value for each of the last seconds.
+    pub(crate) trace: Vec<u64>,
 }
 
 impl LegStatus {
@@ -44,8 +71,12 @@ impl LegStatus {
             sent_frames: AtomicU64::new(0),
             sent_bytes: AtomicU64::new(0),
             dropped_frames: AtomicU64::new(0),
+            dropped_ms: AtomicU64::new(0),
             lag_ms: AtomicU64::new(0),
-            left_out: Mutex::new(None),
+            most_behind_ms: AtomicU64::new(0),
+            delay_ms: AtomicU64::new(0),
+            note: Mutex::new(None),
+            limits: Mutex::default(),
         }
     }
 
@@ -65,18 +96,45 @@ impl LegStatus {
         self.sent_frames.fetch_add(sent.video_frame_count, Ordering::Relaxed);
         self.sent_bytes.fetch_add(sent.payload_bytes, Ordering::Relaxed);
         self.lag_ms.store(lag_ms, Ordering::Relaxed);
+        self.most_behind_ms.fetch_max(lag_ms, Ordering::Relaxed);
         self.meter.lock().record(Instant::now(), sent.payload_bytes, sent.video_frame_count);
     }
 
-    pub(super) fn count_dropped(&self, frames: u64) {
+    pub(super) fn count_dropped(&self, frames: u64, length: MediaTime) {
         self.dropped_frames.fetch_add(frames, Ordering::Relaxed);
+        self.dropped_ms.fetch_add(u64::try_from(length.millis()).unwrap_or(0), Ordering::Relaxed);
     }
 
-    pub(super) fn note_left_out(&self, left_out: Option<&str>) {
-        let mut noted = self.left_out.lock();
-        if noted.as_deref() != left_out {
-            *noted = left_out.map(str::to_owned);
+    pub(super) fn set_delay(&self, delay: Duration) {
+        self.delay_ms.store(u64::try_from(delay.as_millis()).unwrap_or(u64::MAX), Ordering::Relaxed);
+    }
+
+    pub(super) fn set_note(&self, note: Option<&str>) {
+        let mut noted = self.note.lock();
+        if noted.as_deref() != note {
+            *noted = note.map(str::to_owned);
         }
+    }
+
+    /// Takes what a comparison with the limits sheet found, once a second. Returns what stands, in
+    /// words, if anything does.
+    pub(crate) fn note_breaches(&self, now: Instant, found: Vec<Breach>) -> Option<String> {
+        let (bitrate, _) = self.meter.lock().rates(now);
+        let mut limits = self.limits.lock();
+        #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a rate, not below 0")]
+        limits.trace.push_back(bitrate as u64);
+        if limits.trace.len() > TRACE_LENGTH {
+            limits.trace.pop_front();
+        }
+        limits.watch.update(now, found);
+        let standing = limits.watch.standing().to_vec();
+        for breach in &standing {
+            if !limits.past.iter().any(|past| past.limit == breach.limit) {
+                limits.past.push(breach.clone());
+            }
+        }
+        let texts: Vec<String> = standing.into_iter().map(|breach| breach.text).collect();
+        (!texts.is_empty()).then(|| texts.join("; "))
     }
 
     pub(super) fn record(&self) -> LegRecord {
@@ -90,6 +148,7 @@ impl LegStatus {
             sent_frame_count: self.sent_frames.load(Ordering::Relaxed),
             sent_bytes: self.sent_bytes.load(Ordering::Relaxed),
             dropped_frame_count: self.dropped_frames.load(Ordering::Relaxed),
+            dropped_ms: self.dropped_ms.load(Ordering::Relaxed),
             redial_count: leg.redial_count(),
         }
     }
@@ -97,7 +156,23 @@ impl LegStatus {
     pub(crate) fn snapshot(&self) -> LegSnapshot {
         let (bitrate_bps, _) = self.meter.lock().rates(Instant::now());
         let leg = self.leg.lock().clone();
-        let left_out = self.left_out.lock().clone();
-        LegSnapshot { record: self.record(), leg, bitrate_bps, lag_ms: self.lag_ms.load(Ordering::Relaxed), left_out }
+        let note = self.note.lock().clone();
+        let (breaches, past_breaches, trace) = {
+            let limits = self.limits.lock();
+            let texts = |breaches: &[Breach]| breaches.iter().map(|breach| breach.text.clone()).collect();
+            (texts(limits.watch.standing()), texts(&limits.past), limits.trace.iter().copied().collect())
+        };
+        LegSnapshot {
+            record: self.record(),
+            leg,
+            bitrate_bps,
+            lag_ms: self.lag_ms.load(Ordering::Relaxed),
+            most_behind_ms: self.most_behind_ms.load(Ordering::Relaxed),
+            delay: Duration::from_millis(self.delay_ms.load(Ordering::Relaxed)),
+            note,
+            breaches,
+            past_breaches,
+            trace,
+        }
     }
 }

@@ -2,6 +2,7 @@ use std::io;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 
+use rustls::ProtocolVersion;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsStream;
@@ -25,6 +26,19 @@ pub(crate) enum Moved {
 }
 
 impl Wire {
+    /// Version and cipher, over TLS.
+    pub(crate) fn tls_facts(&self) -> Option<String> {
+        let Self::Tls(stream) = self else { return None };
+        let (_, connection) = stream.get_ref();
+        let version = match connection.protocol_version() {
+            Some(ProtocolVersion::TLSv1_3) => "TLS 1.3",
+            Some(ProtocolVersion::TLSv1_2) => "TLS 1.2",
+            _ => "TLS",
+        };
+        let suite = connection.negotiated_cipher_suite().and_then(|suite| suite.suite().as_str());
+        Some(suite.map_or_else(|| version.to_owned(), |suite| format!("{version}, {suite}")))
+    }
+
     /// Writes from `queue` or reads into `buffer`, whichever can be done first.
     ///
     /// # Cancel safety

@@ -37,11 +37,11 @@ pub(crate) async fn run(show: Arc<Show>, ledger: Ledger, folder: PathBuf) {
     let mut entries = Vec::with_capacity(MAX_ENTRIES);
     loop {
         let show = recorder.show.clone();
-        let mut news = std::pin::pin!(show.news.notified());
+        let mut news = std::pin::pin!(show.feed.news());
         news.as_mut().enable();
         entries.clear();
-        let read = show.hub.lock().read(&mut cursor, MAX_ENTRIES, &mut entries);
-        if let Read::Jumped { missed_frame_count } = read {
+        let read = show.feed.read(&mut cursor, MAX_ENTRIES, &mut entries).read;
+        if let Read::Jumped { missed_frame_count, .. } = read {
             tracing::error!(session = show.id, missed_frame_count, "the disk is too slow: the recording has a gap");
         }
         if let Err(error) = recorder.write(&entries).await {
@@ -81,7 +81,8 @@ struct Take {
 
 impl Recorder {
     async fn write(&mut self, entries: &[HubEntry]) -> anyhow::Result<()> {
-        for entry in entries {
+        // A take is of the show; what stood in for it is left out.
+        for entry in entries.iter().filter(|entry| !entry.is_slate) {
             // Other parameters need another file.
             if self.take.as_ref().is_some_and(|take| !Arc::ptr_eq(&take.tracks, &entry.tracks)) {
                 self.end_take().await?;

@@ -1,31 +1,43 @@
-//! A running session: its hub, its publisher's seat, its legs and its recorder.
+//! A running session: who publishes, its packets as its readers get them, its legs and its recorder.
 
+mod delay;
+mod events;
+mod feed;
+mod report;
 mod seat;
+mod slate;
 mod snapshot;
+mod spool;
+mod stage;
 mod supervise;
 mod viewer;
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
+use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Instant;
+use std::sync::atomic::AtomicU64;
+use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
-use waverant_relay::{Admission, Hub, HubLimits, RtmpSource, SessionLife, SessionState};
+use waverant_relay::{Admission, HubLimits, SeatId, SessionLife, SessionState, SourceCounters};
 use waverant_store::{NewSession, TakeRecord};
 
-pub(crate) use seat::Seat;
+pub(crate) use feed::{Feed, FeedRead};
+pub(crate) use report::ShowReport;
+pub(crate) use seat::{Publisher, Seat};
 pub(crate) use snapshot::SourceSnapshot;
 pub(crate) use viewer::Viewer;
 
 use crate::house::{ChannelRules, Directory, Entry, House, LegOrder};
 use crate::leg::LegStatus;
-use seat::SourceMeters;
+use events::Events;
+use seat::SeatState;
+use stage::Stage;
 
 /// What a session begins with.
 #[derive(Debug)]
@@ -36,18 +48,8 @@ pub(crate) struct ShowStart {
     pub(crate) peer: SocketAddr,
     pub(crate) encoder: String,
     pub(crate) started_at: OffsetDateTime,
-}
-
-/// Who publishes into a session.
-#[derive(Clone, Debug)]
-pub(crate) struct Publisher {
-    pub(crate) key_id: u64,
-    pub(crate) key_label: String,
-    pub(crate) peer: SocketAddr,
-    /// What was odd about its coming in, and harmless.
-    pub(crate) finding: Option<String>,
-    /// Cancelled to end this publisher from our side.
-    pub(crate) evicted: CancellationToken,
+    /// For a rehearsal: the legs that it has.
+    pub(crate) rehearsal: Option<Vec<LegOrder>>,
 }
 
 /// A leg as its session holds it.
@@ -55,115 +57,114 @@ pub(crate) struct Publisher {
 pub(crate) struct LegHandle {
     pub(crate) orders: watch::Sender<LegOrder>,
     pub(crate) status: Arc<LegStatus>,
-    pub(crate) task: JoinHandle<()>,
+    /// None once somebody waits for its end.
+    pub(crate) task: Option<JoinHandle<()>>,
 }
 
 /// A running session.
 #[derive(Debug)]
 pub(crate) struct Show {
     pub(crate) id: u64,
+    /// The channel as it was when the session began.
     pub(crate) channel: ChannelRules,
     pub(crate) started_at: OffsetDateTime,
-    pub(crate) encoder: String,
-    /// The packets. Held for moments only, never across an await.
-    pub(crate) hub: Mutex<Hub>,
-    /// Wakes readers of the hub.
-    pub(crate) news: Notify,
-    /// Counts what is new in the hub, so that readers can look without its lock.
-    news_count: AtomicU64,
+    pub(crate) began: Instant,
+    /// For a rehearsal: the legs that it has, whatever the channel's are.
+    rehearsal: Option<Vec<LegOrder>>,
+    /// The packets, at once.
+    pub(crate) feed: Arc<Feed>,
+    /// The packets, later.
+    delayed: Mutex<BTreeMap<Duration, Arc<Feed>>>,
+    spool_folder: PathBuf,
     viewer_count: AtomicU64,
-    /// Cancelled when the session is over and its last packet is in the hub.
+    /// Cancelled when the session is over and its last packet is in the feed.
     pub(crate) over: CancellationToken,
+    /// Cancelled when the service stops.
+    stopping: CancellationToken,
     pub(crate) takes: Mutex<Vec<TakeRecord>>,
     pub(crate) legs: Mutex<BTreeMap<u64, LegHandle>>,
-    source: Mutex<RtmpSource>,
-    meters: Mutex<SourceMeters>,
+    /// The channel's rules as they are now.
+    rules: Mutex<ChannelRules>,
+    /// Locked before the hub.
+    stage: Mutex<Stage>,
+    stage_changed: Notify,
+    seats: Mutex<BTreeMap<SeatId, Arc<SeatState>>>,
+    /// The publisher that is shown: the one on air, else the last one that was.
+    shown: Mutex<Arc<SeatState>>,
+    /// What publishers did wrong that are gone.
+    past_counters: Mutex<SourceCounters>,
+    slate_findings: Mutex<Vec<String>>,
+    pub(crate) events: Events,
     life: Mutex<SessionLife>,
     life_changed: Notify,
-    publisher: Mutex<Publisher>,
     end_reason: Mutex<Option<String>>,
 }
 
 impl Show {
-    /// Begins a session with its first publisher, and starts its legs and recorder.
-    pub(crate) fn begin(house: &Arc<House>, start: ShowStart) -> (Arc<Self>, Seat) {
-        let now = Instant::now();
-        let publisher = Publisher {
-            key_id: start.admission.key_id,
-            key_label: start.admission.key_label,
-            peer: start.peer,
-            finding: start.admission.finding,
-            evicted: CancellationToken::new(),
-        };
-        house.ledger.write(Entry::SessionBegan(NewSession {
-            id: start.id,
-            channel_id: start.rules.id,
-            channel_name: start.rules.name.to_string(),
-            key_label: publisher.key_label.clone(),
-            publisher_address: start.peer.to_string(),
-            encoder: start.encoder.clone(),
-            started_at: start.started_at,
-        }));
-        tracing::info!(session = start.id, channel = %start.rules.name, peer = %start.peer, "on air");
+    /// Begins a session with its first publisher, and starts its legs and recorder. None if the
+    /// channel's rules let nobody in, which they never do to a first publisher.
+    pub(crate) fn begin(house: &Arc<House>, start: ShowStart) -> Option<(Arc<Self>, Seat)> {
+        let began = Instant::now();
+        let publisher = Publisher::new(&start.admission, start.peer, start.encoder);
+        let mut stage = Stage::new(&start.rules, began);
+        let joined = stage.program.join(began, publisher.key_id, publisher.key_rank)?;
+        let first = Arc::new(SeatState::new(joined.seat, publisher));
+        note_begin(house, &start.rules, start.id, start.started_at, &first.publisher, start.rehearsal.is_some());
         let show = Arc::new(Self {
             id: start.id,
-            life: Mutex::new(SessionLife::new(now, start.rules.hold)),
+            life: Mutex::new(SessionLife::new(began, start.rules.hold)),
+            rules: Mutex::new(start.rules.clone()),
             channel: start.rules,
             started_at: start.started_at,
-            encoder: start.encoder,
-            hub: Mutex::new(Hub::new(HubLimits::default())),
-            news: Notify::new(),
-            news_count: AtomicU64::new(0),
+            began,
+            rehearsal: start.rehearsal,
+            feed: Arc::new(Feed::new(HubLimits::default(), Duration::ZERO, began)),
+            delayed: Mutex::default(),
+            spool_folder: house.spool_folder.clone(),
             viewer_count: AtomicU64::new(0),
             over: CancellationToken::new(),
+            stopping: house.stopping.clone(),
             takes: Mutex::new(Vec::new()),
             legs: Mutex::new(BTreeMap::new()),
-            source: Mutex::new(RtmpSource::new()),
-            meters: Mutex::new(SourceMeters::new(now)),
+            stage: Mutex::new(stage),
+            stage_changed: Notify::new(),
+            seats: Mutex::new([(joined.seat, first.clone())].into()),
+            shown: Mutex::new(first.clone()),
+            past_counters: Mutex::default(),
+            slate_findings: Mutex::default(),
+            events: Events::new(began),
             life_changed: Notify::new(),
-            publisher: Mutex::new(publisher.clone()),
             end_reason: Mutex::new(None),
         });
         show.follow(house, &house.directory());
         house.tasks.spawn(supervise::run(show.clone(), house.clone()));
-        let seat = Seat::new(show.clone(), publisher.evicted);
-        (show, seat)
+        house.tasks.spawn(slate::run(show.clone(), house.slates.clone()));
+        let seat = Seat::new(show.clone(), first);
+        Some((show, seat))
     }
 
-    /// Lets a publisher back into a session that waits for one; None if somebody sits there.
-    pub(crate) fn seat_returning(self: &Arc<Self>, admission: &Admission, peer: SocketAddr) -> Option<Seat> {
-        let now = Instant::now();
-        let gap = {
-            let mut life = self.life.lock();
-            let lost_at = life.since();
-            if !life.publisher_returned(now) {
-                return None;
-            }
-            now.saturating_duration_since(lost_at)
-        };
-        let evicted = CancellationToken::new();
-        *self.publisher.lock() = Publisher {
-            key_id: admission.key_id,
-            key_label: admission.key_label.clone(),
-            peer,
-            finding: admission.finding.clone(),
-            evicted: evicted.clone(),
-        };
-        self.source.lock().resume_after(gap);
-        self.life_changed.notify_one();
-        tracing::info!(session = self.id, channel = %self.channel.name, %peer, ?gap, "the publisher is back");
-        Some(Seat::new(self.clone(), evicted))
+    pub(crate) fn is_rehearsal(&self) -> bool {
+        self.rehearsal.is_some()
     }
 
-    /// How often there was news; a reader that saw another number has something to read.
-    pub(crate) fn news_count(&self) -> u64 {
-        self.news_count.load(Ordering::Acquire)
+    /// The channel's rules as they are now.
+    pub(crate) fn rules(&self) -> ChannelRules {
+        self.rules.lock().clone()
     }
 
-    /// Tells readers that the hub holds something new, or has ended.
-    fn tell_news(&self) {
-        self.news_count.fetch_add(1, Ordering::Release);
-        self.news.notify_waiters();
+    /// The packets as a leg with this delay gets them.
+    pub(crate) fn feed(self: &Arc<Self>, delay: Duration) -> Arc<Feed> {
+        if delay.is_zero() {
+            return self.feed.clone();
+        }
+        let mut delayed = self.delayed.lock();
+        let begin = || delay::start(self, delay, self.spool_folder.clone(), self.stopping.clone());
+        delayed.entry(delay).or_insert_with(begin).clone()
+    }
+
+    /// How long the last packets still are on their way to the legs after the end.
+    pub(super) fn longest_delay(&self) -> Duration {
+        self.delayed.lock().keys().next_back().copied().unwrap_or_default()
     }
 
     pub(crate) fn is_over(&self) -> bool {
@@ -175,20 +176,30 @@ impl Show {
         self.end_reason.lock().clone().unwrap_or_else(|| "the session was ended".to_owned())
     }
 
-    pub(crate) fn publisher(&self) -> Publisher {
-        self.publisher.lock().clone()
-    }
-
-    /// Makes legs follow the directory, and ends a publisher whose key is gone.
+    /// Makes the session follow the directory: its rules, its legs, and publishers whose key is gone.
     pub(crate) fn follow(self: &Arc<Self>, house: &Arc<House>, directory: &Directory) {
-        if self.over.is_cancelled() {
+        match &self.rehearsal {
+            Some(orders) => self.follow_orders(house, orders),
+            None => {
+                if let Some(rules) = directory.channel(self.channel.id) {
+                    *self.rules.lock() = rules.clone();
+                    self.stage.lock().set_takeover(rules.takeover);
+                    self.stage_changed.notify_one();
+                }
+                self.follow_orders(house, directory.orders(self.channel.id));
+            }
+        }
+        if self.is_over() || self.is_rehearsal() {
             return;
         }
-        self.follow_orders(house, directory.orders(self.channel.id));
-        let publisher = self.publisher();
-        if !directory.has_key(publisher.key_id) && !publisher.evicted.is_cancelled() {
+        let seats: Vec<Arc<SeatState>> = self.seats.lock().values().cloned().collect();
+        let withdrawn: Vec<&Arc<SeatState>> =
+            seats.iter().filter(|seat| !directory.has_key(seat.publisher.key_id)).collect();
+        if withdrawn.len() == seats.len() && !seats.is_empty() {
             self.note_end("the stream key was withdrawn");
-            publisher.evicted.cancel();
+        }
+        for seat in withdrawn {
+            seat.evict("the stream key was withdrawn");
         }
     }
 
@@ -196,18 +207,22 @@ impl Show {
         let mut legs = self.legs.lock();
         for (id, leg) in legs.iter() {
             if !orders.iter().any(|order| order.destination.id == *id) {
-                leg.orders.send_if_modified(|order| std::mem::replace(&mut order.switched_on, false));
+                let switch = |order: &mut LegOrder| std::mem::replace(&mut order.sending.switched_on, false);
+                leg.orders.send_if_modified(switch);
             }
         }
         for order in orders {
             match legs.get(&order.destination.id) {
                 Some(leg) => {
                     leg.orders.send_if_modified(|current| {
-                        let changed = current != order;
-                        current.clone_from(order);
+                        // Whether it is held back is for the session to say.
+                        let order = LegOrder { held_back: current.held_back.clone(), ..order.clone() };
+                        let changed = *current != order;
+                        *current = order;
                         changed
                     });
                 }
+                None if self.over.is_cancelled() => {}
                 None => {
                     legs.insert(order.destination.id, crate::leg::start(self.clone(), house.ledger.clone(), order));
                 }
@@ -215,10 +230,16 @@ impl Show {
         }
     }
 
-    /// Ends the session from our side: the publisher is told, legs and recorder finish.
+    /// Ends the session from our side: publishers are told, legs and recorder finish.
     pub(crate) fn end(&self, reason: &str) {
         self.note_end(reason);
-        self.publisher().evicted.cancel();
+        for seat in self.seats.lock().values() {
+            seat.evict(reason);
+        }
+        self.end_life();
+    }
+
+    fn end_life(&self) {
         self.life.lock().end(Instant::now());
         self.life_changed.notify_one();
     }
@@ -227,4 +248,25 @@ impl Show {
     fn note_end(&self, reason: &str) {
         self.end_reason.lock().get_or_insert_with(|| reason.to_owned());
     }
+}
+
+fn note_begin(
+    house: &House,
+    rules: &ChannelRules,
+    id: u64,
+    started_at: OffsetDateTime,
+    publisher: &Publisher,
+    is_rehearsal: bool,
+) {
+    house.ledger.write(Entry::SessionBegan(NewSession {
+        id,
+        channel_id: rules.id,
+        channel_name: rules.name.to_string(),
+        key_label: publisher.key_label.clone(),
+        publisher_address: publisher.peer.to_string(),
+        encoder: publisher.encoder.clone(),
+        started_at,
+        is_rehearsal,
+    }));
+    tracing::info!(session = id, channel = %rules.name, peer = %publisher.peer, is_rehearsal, "on air");
 }

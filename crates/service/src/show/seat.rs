@@ -1,11 +1,13 @@
 use std::collections::VecDeque;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
 use bytes::Bytes;
+use parking_lot::Mutex;
 use tokio_util::sync::CancellationToken;
-use waverant_media::{MediaTime, TrackKind};
-use waverant_relay::RateMeter;
+use waverant_media::{MediaTime, Packet, TrackKind, Tracks};
+use waverant_relay::{Admission, RateMeter, RtmpSource, SeatId, SourceCounters};
 use waverant_rtmp::{MediaKind, StreamMetadata, Timestamp};
 
 use super::Show;
@@ -13,7 +15,83 @@ use super::Show;
 /// Keyframe spacings that are looked back on.
 const SPACINGS: usize = 4;
 
-/// Rates of the incoming stream.
+/// Who publishes into a session.
+#[derive(Clone, Debug)]
+pub(crate) struct Publisher {
+    pub(crate) key_id: u64,
+    /// 0 is the highest.
+    pub(crate) key_rank: u8,
+    pub(crate) key_label: String,
+    pub(crate) peer: SocketAddr,
+    /// What it calls itself.
+    pub(crate) encoder: String,
+    /// What was odd about its coming in, and harmless.
+    pub(crate) finding: Option<String>,
+}
+
+impl Publisher {
+    pub(super) fn new(admission: &Admission, peer: SocketAddr, encoder: String) -> Self {
+        Self {
+            key_id: admission.key_id,
+            key_rank: admission.key_rank,
+            key_label: admission.key_label.clone(),
+            peer,
+            encoder,
+            finding: admission.finding.clone(),
+        }
+    }
+}
+
+/// A publisher of a session, with what is known of its stream.
+#[derive(Debug)]
+pub(super) struct SeatState {
+    pub(super) id: SeatId,
+    pub(super) publisher: Publisher,
+    pub(super) source: Mutex<RtmpSource>,
+    pub(super) meters: Mutex<SourceMeters>,
+    /// Cancelled to end this publisher from our side.
+    evicted: CancellationToken,
+    eviction: Mutex<Option<String>>,
+}
+
+impl SeatState {
+    pub(super) fn new(id: SeatId, publisher: Publisher) -> Self {
+        Self {
+            id,
+            publisher,
+            source: Mutex::new(RtmpSource::new()),
+            meters: Mutex::new(SourceMeters::new(Instant::now())),
+            evicted: CancellationToken::new(),
+            eviction: Mutex::new(None),
+        }
+    }
+
+    /// Ends this publisher from our side. The first reason stays.
+    pub(super) fn evict(&self, reason: &str) {
+        self.eviction.lock().get_or_insert_with(|| reason.to_owned());
+        self.evicted.cancel();
+    }
+
+    pub(super) fn counters(&self) -> SourceCounters {
+        self.source.lock().counters()
+    }
+
+    fn count(&self, now: Instant, packet: &Packet, tracks: &Tracks) {
+        let mut meters = self.meters.lock();
+        let bytes = packet.payload.len() as u64;
+        // Bytes count on all tracks, pictures and keyframes on the first one only.
+        let is_first = tracks.first(packet.kind).is_some_and(|track| track.id == packet.track);
+        match packet.kind {
+            TrackKind::Video => meters.video.record(now, bytes, is_first.into()),
+            TrackKind::Audio => meters.audio.record(now, bytes, is_first.into()),
+        }
+        if packet.is_keyframe() && is_first {
+            meters.count_keyframe(packet.dts);
+        }
+    }
+}
+
+/// Rates of an incoming stream.
 #[derive(Debug)]
 pub(super) struct SourceMeters {
     pub(super) video: RateMeter,
@@ -24,7 +102,7 @@ pub(super) struct SourceMeters {
 }
 
 impl SourceMeters {
-    pub(super) fn new(now: Instant) -> Self {
+    fn new(now: Instant) -> Self {
         let (video, audio) = (RateMeter::new(now), RateMeter::new(now));
         Self { video, audio, last_keyframe: None, spacings: VecDeque::with_capacity(SPACINGS + 1) }
     }
@@ -49,13 +127,14 @@ impl SourceMeters {
 #[derive(Debug)]
 pub(crate) struct Seat {
     show: Arc<Show>,
-    evicted: CancellationToken,
-    ended: bool,
+    state: Arc<SeatState>,
+    /// Why it ended, if it did so in order.
+    ended: Option<String>,
 }
 
 impl Seat {
-    pub(super) fn new(show: Arc<Show>, evicted: CancellationToken) -> Self {
-        Self { show, evicted, ended: false }
+    pub(super) fn new(show: Arc<Show>, state: Arc<SeatState>) -> Self {
+        Self { show, state, ended: None }
     }
 
     pub(crate) fn show(&self) -> &Arc<Show> {
@@ -64,68 +143,58 @@ impl Seat {
 
     /// Waits until the publisher is to be ended from our side.
     pub(crate) async fn evicted(&self) {
-        self.evicted.cancelled().await;
+        self.state.evicted.cancelled().await;
     }
 
     /// Why the publisher is ended from our side.
     pub(crate) fn eviction_reason(&self) -> String {
-        self.show.end_reason()
+        self.state.eviction.lock().clone().unwrap_or_else(|| self.show.end_reason())
     }
 
     pub(crate) fn metadata(&self, metadata: StreamMetadata) {
-        self.show.source.lock().handle_metadata(metadata);
+        self.state.source.lock().handle_metadata(metadata);
     }
 
-    /// Puts a media message into the hub. Takes no await and copies no payload.
+    /// Puts a media message into the show. Takes no await and copies no payload.
     pub(crate) fn media(&self, kind: MediaKind, timestamp: Timestamp, body: &Bytes) {
-        let show = &self.show;
         let now = Instant::now();
-        let mut source = show.source.lock();
+        let mut source = self.state.source.lock();
         source.handle_media(kind, timestamp, body);
-        let mut pushed = false;
+        let mut passed = false;
         while let Some((packet, tracks)) = source.poll_packet() {
-            let mut meters = show.meters.lock();
-            let bytes = packet.payload.len() as u64;
-            // Bytes count on all tracks, pictures and keyframes on the first one only.
-            let is_first = tracks.first(packet.kind).is_some_and(|track| track.id == packet.track);
-            match packet.kind {
-                TrackKind::Video => meters.video.record(now, bytes, is_first.into()),
-                TrackKind::Audio => meters.audio.record(now, bytes, is_first.into()),
-            }
-            if packet.is_keyframe() && is_first {
-                meters.count_keyframe(packet.dts);
-            }
-            drop(meters);
-            show.hub.lock().push(packet, tracks);
-            pushed = true;
+            passed |= self.offer(now, packet, tracks);
         }
         drop(source);
-        if pushed {
-            show.tell_news();
+        if passed {
+            self.show.feed.tell_news();
         }
+    }
+
+    /// Puts packets into the show that were made here.
+    pub(crate) fn packets(&self, packets: impl IntoIterator<Item = Packet>, tracks: &Arc<Tracks>) {
+        let now = Instant::now();
+        for packet in packets {
+            self.offer(now, packet, tracks.clone());
+        }
+        self.show.feed.tell_news();
+    }
+
+    fn offer(&self, now: Instant, packet: Packet, tracks: Arc<Tracks>) -> bool {
+        self.state.count(now, &packet, &tracks);
+        self.show.offer(now, self.state.id, packet, tracks)
     }
 
     /// The publisher ended its stream in order.
     pub(crate) fn end(mut self, reason: &str) {
-        self.ended = true;
-        self.show.note_end(reason);
-        self.show.life.lock().end(Instant::now());
-        self.show.life_changed.notify_one();
+        self.ended = Some(reason.to_owned());
     }
 }
 
 impl Drop for Seat {
     fn drop(&mut self) {
-        if self.ended {
-            return;
-        }
-        let show = &self.show;
-        if self.evicted.is_cancelled() {
-            show.life.lock().end(Instant::now());
-        } else {
-            show.life.lock().publisher_lost(Instant::now());
-            tracing::warn!(session = show.id, channel = %show.channel.name, hold = ?show.channel.hold, "the publisher is lost");
-        }
-        show.life_changed.notify_one();
+        // Who is sent away does not return.
+        let sent_away = self.state.evicted.is_cancelled().then(|| self.eviction_reason());
+        let ended = self.ended.take().or(sent_away);
+        self.show.leave(&self.state, ended.as_deref());
     }
 }

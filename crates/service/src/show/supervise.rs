@@ -3,46 +3,56 @@ use std::time::{Duration, Instant};
 
 use time::OffsetDateTime;
 use tokio::task::JoinHandle;
-use tokio::time::timeout;
-use waverant_relay::SessionState;
+use tokio::time::{MissedTickBehavior, interval, timeout};
+use waverant_relay::{OnBreach, SessionState, StreamFacts};
 use waverant_store::SessionEnd;
 
 use super::Show;
-use crate::house::{Entry, House};
+use crate::house::{Entry, House, LegOrder};
 
-/// How long legs and recorder may take to finish after the end of a session.
+/// How long legs and recorder may take to finish after the last packet.
 const FINISH_TIMEOUT: Duration = Duration::from_secs(10);
+
+/// How often the stream is compared with the limits sheets.
+const LIMITS_INTERVAL: Duration = Duration::from_secs(1);
 
 /// Accompanies a session from its begin to its record in the ledger.
 pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
-    let recorder = show.channel.records.then(|| {
+    let recorder = (show.channel.records && !show.is_rehearsal()).then(|| {
         tokio::spawn(crate::recorder::run(show.clone(), house.ledger.clone(), house.recordings_folder.clone()))
     });
     wait_for_the_end(&show, &house).await;
-    show.hub.lock().end();
     show.over.cancel();
-    show.tell_news();
-    // The next encoder may begin a new session while this one is wound up.
-    house.forget(&show);
-    // The handles are kept while the legs finish: a leg without orders would end before it has
-    // sent the last packets.
-    let legs = std::mem::take(&mut *show.legs.lock());
-    for leg in legs.into_values() {
-        finish(leg.task).await;
-        drop(leg.orders);
+    show.feed.end();
+    if show.longest_delay().is_zero() {
+        // The next encoder may begin a new session while this one is wound up.
+        house.forget(&show);
+    }
+    let patience = FINISH_TIMEOUT + show.longest_delay();
+    // The handles stay while the legs finish: a delayed leg can still be switched off, and a leg
+    // without orders would end before it has sent the last packets.
+    let tasks: Vec<JoinHandle<()>> = show.legs.lock().values_mut().filter_map(|leg| leg.task.take()).collect();
+    for task in tasks {
+        finish(task, patience).await;
     }
     if let Some(recorder) = recorder {
-        finish(recorder).await;
+        finish(recorder, FINISH_TIMEOUT).await;
     }
+    house.forget(&show);
     let loss_count = show.life.lock().loss_count();
     let reason = show.end_reason.lock().clone();
     let reason = reason.unwrap_or_else(|| "the publisher was lost and did not return in time".to_owned());
     tracing::info!(session = show.id, channel = %show.channel.name, reason, "over");
     let ended_at = OffsetDateTime::now_utc();
-    house.ledger.write(Entry::SessionEnded(SessionEnd { id: show.id, ended_at, reason, loss_count }));
+    let report = serde_json::to_string(&show.report()).unwrap_or_default();
+    house.ledger.write(Entry::SessionEnded(SessionEnd { id: show.id, ended_at, reason, loss_count, report }));
+    // Legs hold the session and the session their handles.
+    show.legs.lock().clear();
 }
 
 async fn wait_for_the_end(show: &Arc<Show>, house: &Arc<House>) {
+    let mut ticks = interval(LIMITS_INTERVAL);
+    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
         let (state, deadline) = {
             let mut life = show.life.lock();
@@ -55,6 +65,7 @@ async fn wait_for_the_end(show: &Arc<Show>, house: &Arc<House>) {
         tokio::select! {
             () = show.life_changed.notified() => {}
             () = sleep_until(deadline) => {}
+            _ = ticks.tick() => show.compare_with_limits(),
             () = house.stopping.cancelled() => show.end("the server is stopping"),
         }
     }
@@ -67,9 +78,39 @@ async fn sleep_until(deadline: Option<Instant>) {
     }
 }
 
-async fn finish(mut task: JoinHandle<()>) {
-    if timeout(FINISH_TIMEOUT, &mut task).await.is_err() {
+async fn finish(mut task: JoinHandle<()>, patience: Duration) {
+    if timeout(patience, &mut task).await.is_err() {
         tracing::warn!("a part of the session did not finish in time and was stopped");
         task.abort();
+    }
+}
+
+impl Show {
+    /// Compares the stream with what each destination accepts, and holds legs back that are not to
+    /// be sent what their destination does not accept.
+    fn compare_with_limits(&self) {
+        let source = self.source_snapshot();
+        let now = Instant::now();
+        for leg in self.legs.lock().values() {
+            let (limits, sink, is_secure) = {
+                let order = leg.orders.borrow();
+                (order.limits.clone(), order.sink.clone(), order.is_secure())
+            };
+            let meant = sink.meant(&source.tracks);
+            let facts = StreamFacts {
+                is_secure,
+                tracks: (!meant.is_empty()).then_some(&meant),
+                bitrate_bps: source.video_bps + source.audio_bps,
+                frame_rate: source.frame_rate,
+                keyframe_spacing: source.keyframe_spacing,
+            };
+            let standing = leg.status.note_breaches(now, limits.check(&facts));
+            let held_back = standing.filter(|_| limits.on_breach == OnBreach::DoNotSend);
+            leg.orders.send_if_modified(|order: &mut LegOrder| {
+                let changed = order.held_back != held_back;
+                order.held_back = held_back;
+                changed
+            });
+        }
     }
 }

@@ -144,6 +144,20 @@ impl House<'_> {
         (response.status().as_u16(), serde_json::from_str(&text).unwrap_or(Value::Null))
     }
 
+    /// Puts a file; returns status and answer.
+    pub(crate) fn upload(&self, path: &str, bytes: Vec<u8>) -> (u16, Value) {
+        let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+        let url = format!("http://{}/api/v1{path}", self.http);
+        let mut response = agent
+            .put(url)
+            .header("authorization", format!("Bearer {}", self.token))
+            .header("content-type", "video/mp4")
+            .send(&bytes[..])
+            .unwrap();
+        let text = response.body_mut().read_to_string().unwrap();
+        (response.status().as_u16(), serde_json::from_str(&text).unwrap_or(Value::Null))
+    }
+
     /// Fetches a take's bytes.
     pub(crate) fn fetch(&self, path: &str) -> Vec<u8> {
         let mut response = ureq::get(format!("http://{}/api/v1{path}", self.http))
@@ -160,10 +174,25 @@ impl House<'_> {
         self.call(
             "POST",
             "/channels",
-            Some(json!({"name": "finish-line", "title": "Finish line", "hold_ms": hold_ms})),
+            Some(json!({"name": "finish-line", "title": "Finish line", "hold_ms": hold_ms, "slate": "none"})),
         );
-        let made = self.call("POST", "/channels/finish-line/keys", Some(json!({"label": "van"})));
+        self.make_key("van", 0)
+    }
+
+    /// Makes a further stream key of the channel.
+    pub(crate) fn make_key(&self, label: &str, rank: u8) -> String {
+        let made = self.call("POST", "/channels/finish-line/keys", Some(json!({"label": label, "rank": rank})));
         made["encoder"]["key"].as_str().unwrap().to_owned()
+    }
+
+    /// Changes the channel.
+    pub(crate) fn change_channel(&self, change: Value) {
+        self.call("PATCH", "/channels/finish-line", Some(change));
+    }
+
+    /// Changes how the channel sends to a destination.
+    pub(crate) fn send(&self, destination: &str, change: Value) {
+        self.call("PUT", &format!("/channels/finish-line/destinations/{destination}"), Some(change));
     }
 
     /// Starts a platform and makes it a destination of the channel.

@@ -31,7 +31,12 @@ pub(super) async fn accept_all(
             report.connections.push(ConnectionReport::default());
             report.connections.len() - 1
         };
-        if place == 0 && matches!(options.fault, Some(PlatformFault::ResetOnceAfter(_))) {
+        let resets = match options.fault {
+            Some(PlatformFault::ResetOnceAfter(_)) => place == 0,
+            Some(PlatformFault::ResetAfter(_)) => true,
+            _ => false,
+        };
+        if resets {
             // Closing it sends a reset.
             let _ = stream.set_zero_linger();
         }
@@ -150,6 +155,8 @@ impl Connection {
         let is_due = |time: Duration| media_for.is_some_and(|elapsed| elapsed >= time);
         match self.options.fault {
             Some(PlatformFault::ResetOnceAfter(time)) if self.order == 0 && is_due(time) => true,
+            Some(PlatformFault::ResetAfter(time)) if is_due(time) => true,
+            Some(PlatformFault::SayNothing) => std::future::pending().await,
             Some(PlatformFault::AskToReconnectOnceAfter(time))
                 if self.order == 0 && is_due(time) && !self.was_asked =>
             {

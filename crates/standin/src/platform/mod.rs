@@ -22,8 +22,12 @@ pub enum PlatformFault {
     Refuse,
     /// The first connection is reset after so long; later ones are served well.
     ResetOnceAfter(Duration),
+    /// Every connection is reset after so long.
+    ResetAfter(Duration),
     /// Nothing is read after so long.
     StallAfter(Duration),
+    /// Connections are taken, and not a word is answered.
+    SayNothing,
     /// No more than so many bytes are read in a second.
     ReadSlowly(u32),
     /// Connections whose handshake has no digest are closed.

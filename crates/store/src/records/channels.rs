@@ -14,6 +14,44 @@ pub struct ChannelSettings {
     pub hold_ms: u32,
     /// Whether sessions are recorded.
     pub records: bool,
+    /// True if a second publisher takes over; else it is turned away.
+    pub replaces: bool,
+    /// What is sent while a session holds.
+    pub slate: SlateChoice,
+}
+
+/// What is sent while a session holds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum SlateChoice {
+    /// Nothing.
+    #[default]
+    None,
+    /// The built-in holding picture.
+    BuiltIn,
+    /// The uploaded clip; the built-in picture where that does not fit.
+    Uploaded,
+}
+
+impl SlateChoice {
+    fn as_column(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::BuiltIn => "built-in",
+            Self::Uploaded => "uploaded",
+        }
+    }
+
+    fn from_column(text: &str) -> Self {
+        match text {
+            "built-in" => Self::BuiltIn,
+            "uploaded" => Self::Uploaded,
+            _ => Self::None,
+        }
+    }
+}
+
+fn takeover_column(replaces: bool) -> &'static str {
+    if replaces { "replace" } else { "refuse" }
 }
 
 /// A named place for one live stream at a time.
@@ -37,6 +75,8 @@ fn from_row(row: &MySqlRow) -> Result<Channel, StoreError> {
             title: row.try_get("title")?,
             hold_ms: row.try_get("hold_ms")?,
             records: row.try_get("records")?,
+            replaces: row.try_get::<&str, _>("takeover")? == "replace",
+            slate: SlateChoice::from_column(row.try_get("slate")?),
         },
         created_at: time_in(row, "created_at")?,
     })
@@ -72,15 +112,20 @@ impl Store {
         settings: &ChannelSettings,
         now: OffsetDateTime,
     ) -> Result<Channel, StoreError> {
-        sqlx::query("INSERT INTO channels (name, title, hold_ms, records, created_at) VALUES (?, ?, ?, ?, ?)")
-            .bind(name)
-            .bind(&settings.title)
-            .bind(settings.hold_ms)
-            .bind(settings.records)
-            .bind(to_column(now))
-            .execute(&self.pool)
-            .await
-            .map_err(StoreError::name_taken(name))?;
+        sqlx::query(
+            "INSERT INTO channels (name, title, hold_ms, records, takeover, slate, created_at) \
+             VALUES (?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(name)
+        .bind(&settings.title)
+        .bind(settings.hold_ms)
+        .bind(settings.records)
+        .bind(takeover_column(settings.replaces))
+        .bind(settings.slate.as_column())
+        .bind(to_column(now))
+        .execute(&self.pool)
+        .await
+        .map_err(StoreError::name_taken(name))?;
         self.channel(name).await
     }
 
@@ -89,10 +134,12 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn change_channel(&self, name: &str, settings: &ChannelSettings) -> Result<Channel, StoreError> {
-        sqlx::query("UPDATE channels SET title = ?, hold_ms = ?, records = ? WHERE name = ?")
+        sqlx::query("UPDATE channels SET title = ?, hold_ms = ?, records = ?, takeover = ?, slate = ? WHERE name = ?")
             .bind(&settings.title)
             .bind(settings.hold_ms)
             .bind(settings.records)
+            .bind(takeover_column(settings.replaces))
+            .bind(settings.slate.as_column())
             .bind(name)
             .execute(&self.pool)
             .await?;

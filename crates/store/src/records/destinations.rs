@@ -12,14 +12,44 @@ pub struct Destination {
     pub id: u64,
     /// Its name.
     pub name: String,
-    /// Where it is: `rtmp://host/app`, or `rtmps://` for TLS.
-    pub address: String,
-    /// The only authority (PEM) that may sign its certificate; none: those of this machine.
-    pub authority: Option<String>,
+    /// What can be changed.
+    pub settings: DestinationSettings,
     /// The key for it.
     pub key: Secret,
     /// When it was made.
     pub created_at: OffsetDateTime,
+}
+
+/// What can be changed about a destination, but its key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DestinationSettings {
+    /// Where it is: `rtmp://host/app`, or `rtmps://` for TLS.
+    pub address: String,
+    /// The only authority (PEM) that may sign its certificate; none: those of this machine.
+    pub authority: Option<String>,
+    /// How long packets are collected before they are sent, in milliseconds.
+    pub batch_ms: u16,
+    /// What it accepts, as JSON.
+    pub limits_sheet: Option<String>,
+    /// The track of sound that it gets; none for all that it takes.
+    pub audio_pick: Option<String>,
+    /// True if it gets no sound when there is no such track; else the first.
+    pub or_no_audio: bool,
+}
+
+/// How a channel sends to a destination.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Sending {
+    /// Whether the channel's sessions are sent there.
+    pub switched_on: bool,
+    /// How much later than the source, in milliseconds.
+    pub delay_ms: u32,
+    /// How much later than the show it starts, in milliseconds.
+    pub start_after_ms: u32,
+}
+
+fn otherwise_column(or_no_audio: bool) -> &'static str {
+    if or_no_audio { "none" } else { "first" }
 }
 
 /// A destination of a channel.
@@ -29,8 +59,8 @@ pub struct ChannelDestination {
     pub channel_id: u64,
     /// The destination.
     pub destination: Destination,
-    /// Whether the channel's sessions are sent there.
-    pub switched_on: bool,
+    /// How the channel's sessions are sent there.
+    pub sending: Sending,
 }
 
 impl Store {
@@ -39,8 +69,14 @@ impl Store {
         Ok(Destination {
             id: row.try_get("id")?,
             name: row.try_get("name")?,
-            address: row.try_get("address")?,
-            authority: row.try_get("authority")?,
+            settings: DestinationSettings {
+                address: row.try_get("address")?,
+                authority: row.try_get("authority")?,
+                batch_ms: row.try_get("batch_ms")?,
+                limits_sheet: row.try_get("limits_sheet")?,
+                audio_pick: row.try_get("audio_pick")?,
+                or_no_audio: row.try_get::<&str, _>("audio_otherwise")? == "none",
+            },
             key: self.keychain.unseal(&sealed)?,
             created_at: time_in(row, "created_at")?,
         })
@@ -73,17 +109,21 @@ impl Store {
     pub async fn add_destination(
         &self,
         name: &str,
-        address: &str,
-        authority: Option<&str>,
+        settings: &DestinationSettings,
         key: &Secret,
         now: OffsetDateTime,
     ) -> Result<Destination, StoreError> {
         sqlx::query(
-            "INSERT INTO destinations (name, address, authority, sealed_key, created_at) VALUES (?, ?, ?, ?, ?)",
+            "INSERT INTO destinations (name, address, authority, batch_ms, limits_sheet, audio_pick, \
+             audio_otherwise, sealed_key, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(name)
-        .bind(address)
-        .bind(authority)
+        .bind(&settings.address)
+        .bind(&settings.authority)
+        .bind(settings.batch_ms)
+        .bind(&settings.limits_sheet)
+        .bind(&settings.audio_pick)
+        .bind(otherwise_column(settings.or_no_audio))
         .bind(self.keychain.seal(key)?)
         .bind(to_column(now))
         .execute(&self.pool)
@@ -92,23 +132,27 @@ impl Store {
         self.destination(name).await
     }
 
-    /// Changes a destination's address and authority, and its key if one is given.
+    /// Changes a destination, and its key if one is given.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn change_destination(
         &self,
         name: &str,
-        address: &str,
-        authority: Option<&str>,
+        settings: &DestinationSettings,
         key: Option<&Secret>,
     ) -> Result<Destination, StoreError> {
         let sealed = key.map(|key| self.keychain.seal(key)).transpose()?;
         sqlx::query(
-            "UPDATE destinations SET address = ?, authority = ?, sealed_key = COALESCE(?, sealed_key) WHERE name = ?",
+            "UPDATE destinations SET address = ?, authority = ?, batch_ms = ?, limits_sheet = ?, audio_pick = ?, \
+             audio_otherwise = ?, sealed_key = COALESCE(?, sealed_key) WHERE name = ?",
         )
-        .bind(address)
-        .bind(authority)
+        .bind(&settings.address)
+        .bind(&settings.authority)
+        .bind(settings.batch_ms)
+        .bind(&settings.limits_sheet)
+        .bind(&settings.audio_pick)
+        .bind(otherwise_column(settings.or_no_audio))
         .bind(sealed)
         .bind(name)
         .execute(&self.pool)
@@ -134,7 +178,7 @@ impl Store {
     /// [`StoreError`] if the database does not answer.
     pub async fn channel_destinations(&self) -> Result<Vec<ChannelDestination>, StoreError> {
         let rows = sqlx::query(
-            "SELECT channel_id, switched_on, destinations.* FROM channel_destinations \
+            "SELECT channel_id, switched_on, delay_ms, start_after_ms, destinations.* FROM channel_destinations \
              JOIN destinations ON destinations.id = destination_id ORDER BY channel_id, destinations.name",
         )
         .fetch_all(&self.pool)
@@ -143,13 +187,17 @@ impl Store {
             Ok(ChannelDestination {
                 channel_id: row.try_get("channel_id")?,
                 destination: self.destination_from(row)?,
-                switched_on: row.try_get("switched_on")?,
+                sending: Sending {
+                    switched_on: row.try_get("switched_on")?,
+                    delay_ms: row.try_get("delay_ms")?,
+                    start_after_ms: row.try_get("start_after_ms")?,
+                },
             })
         };
         rows.iter().map(from_row).collect()
     }
 
-    /// Gives a channel a destination, or switches one that it has.
+    /// Gives a channel a destination, or changes how it sends to one that it has.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
@@ -157,15 +205,17 @@ impl Store {
         &self,
         channel_id: u64,
         destination_id: u64,
-        switched_on: bool,
+        sending: Sending,
     ) -> Result<(), StoreError> {
         sqlx::query(
-            "INSERT INTO channel_destinations (channel_id, destination_id, switched_on) VALUES (?, ?, ?) \
-             ON DUPLICATE KEY UPDATE switched_on = VALUES(switched_on)",
+            "REPLACE INTO channel_destinations (channel_id, destination_id, switched_on, delay_ms, start_after_ms) \
+             VALUES (?, ?, ?, ?, ?)",
         )
         .bind(channel_id)
         .bind(destination_id)
-        .bind(switched_on)
+        .bind(sending.switched_on)
+        .bind(sending.delay_ms)
+        .bind(sending.start_after_ms)
         .execute(&self.pool)
         .await?;
         Ok(())

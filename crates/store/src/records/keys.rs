@@ -37,6 +37,8 @@ pub struct StreamKey {
     pub channel_id: u64,
     /// What it opens the channel for.
     pub right: KeyRight,
+    /// 0 is the highest; a key of lower rank is a backup.
+    pub rank: u8,
     /// For whom it was made.
     pub label: String,
     /// The public part.
@@ -74,6 +76,7 @@ fn key_from(keychain: &Keychain, row: &MySqlRow) -> Result<StreamKey, StoreError
         id: row.try_get("id")?,
         channel_id: row.try_get("channel_id")?,
         right: KeyRight::from_column(row.try_get("key_right")?),
+        rank: row.try_get("rank_number")?,
         label: row.try_get("label")?,
         prefix: row.try_get("prefix")?,
         digest: digest.try_into().map_err(|_| StoreError::Unsealable)?,
@@ -112,17 +115,19 @@ impl Store {
         &self,
         channel_id: u64,
         right: KeyRight,
+        rank: u8,
         label: &str,
         now: OffsetDateTime,
         expires_at: Option<OffsetDateTime>,
     ) -> Result<(StreamKey, Secret), StoreError> {
         let secret = Secret::new_stream_key();
         let added = sqlx::query(
-            "INSERT INTO stream_keys (channel_id, key_right, label, prefix, digest, created_at, expires_at) \
-             VALUES (?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO stream_keys (channel_id, key_right, rank_number, label, prefix, digest, created_at, expires_at) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(channel_id)
         .bind(right.as_column())
+        .bind(rank)
         .bind(fitted(label, 96))
         .bind(secret.prefix())
         .bind(&self.keychain.digest(secret.reveal())[..])

@@ -12,8 +12,8 @@ use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
 
-pub use channels::{Channel, ChannelSettings};
-pub use destinations::{ChannelDestination, Destination};
+pub use channels::{Channel, ChannelSettings, SlateChoice};
+pub use destinations::{ChannelDestination, Destination, DestinationSettings, Sending};
 pub use keys::{KeyPassword, KeyRight, StreamKey};
 pub use sessions::{LegRecord, NewSession, SessionEnd, SessionFilter, SessionRecord, Unfinished};
 pub use takes::{TakeRecord, TakeState};

@@ -22,6 +22,8 @@ pub struct NewSession {
     pub encoder: String,
     /// When it began.
     pub started_at: OffsetDateTime,
+    /// True if it is fed by the test picture.
+    pub is_rehearsal: bool,
 }
 
 /// How a session ended.
@@ -35,6 +37,8 @@ pub struct SessionEnd {
     pub reason: String,
     /// How often the publisher was lost.
     pub loss_count: u32,
+    /// The report of the show, as JSON.
+    pub report: String,
 }
 
 /// A session as it is kept.
@@ -69,6 +73,8 @@ pub struct LegRecord {
     pub sent_bytes: u64,
     /// Pictures that the platform was too slow for.
     pub dropped_frame_count: u64,
+    /// How much of the show they were, in milliseconds.
+    pub dropped_ms: u64,
     /// How often it dialed again.
     pub redial_count: u32,
 }
@@ -101,6 +107,7 @@ fn from_row(row: &MySqlRow) -> Result<SessionRecord, StoreError> {
             publisher_address: row.try_get("publisher_address")?,
             encoder: row.try_get("encoder")?,
             started_at: time_in(row, "started_at")?,
+            is_rehearsal: row.try_get("is_rehearsal")?,
         },
         ended_at: optional_time_in(row, "ended_at")?,
         end_reason: row.try_get("end_reason")?,
@@ -118,6 +125,7 @@ fn leg_from_row(row: &MySqlRow) -> Result<LegRecord, StoreError> {
         sent_frame_count: row.try_get("sent_frame_count")?,
         sent_bytes: row.try_get("sent_bytes")?,
         dropped_frame_count: row.try_get("dropped_frame_count")?,
+        dropped_ms: row.try_get("dropped_ms")?,
         redial_count: row.try_get("redial_count")?,
     })
 }
@@ -139,8 +147,8 @@ impl Store {
     pub async fn begin_session(&self, session: &NewSession) -> Result<(), StoreError> {
         sqlx::query(
             "INSERT IGNORE INTO sessions \
-             (id, channel_id, channel_name, key_label, publisher_address, encoder, started_at) \
-             VALUES (?, ?, ?, ?, ?, ?, ?)",
+             (id, channel_id, channel_name, key_label, publisher_address, encoder, started_at, is_rehearsal) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(session.id)
         .bind(session.channel_id)
@@ -149,6 +157,7 @@ impl Store {
         .bind(fitted(&session.publisher_address, 64))
         .bind(fitted(&session.encoder, 160))
         .bind(to_column(session.started_at))
+        .bind(session.is_rehearsal)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -164,6 +173,11 @@ impl Store {
             .bind(fitted(&end.reason, 160))
             .bind(end.loss_count)
             .bind(end.id)
+            .execute(&self.pool)
+            .await?;
+        sqlx::query("REPLACE INTO show_reports (session_id, report) VALUES (?, ?)")
+            .bind(end.id)
+            .bind(&end.report)
             .execute(&self.pool)
             .await?;
         Ok(())
@@ -197,6 +211,15 @@ impl Store {
         from_row(&row.ok_or(StoreError::NotFound { kind: "session", name: id.to_string() })?)
     }
 
+    /// The report of the show of session `id`, as JSON; none while it goes on or if it was cut off.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn report(&self, id: u64) -> Result<Option<String>, StoreError> {
+        let found = sqlx::query_scalar("SELECT report FROM show_reports WHERE session_id = ?").bind(id);
+        Ok(found.fetch_optional(&self.pool).await?)
+    }
+
     /// Writes what a leg did; a later call replaces an earlier one.
     ///
     /// # Errors
@@ -204,7 +227,7 @@ impl Store {
     pub async fn write_leg(&self, leg: &LegRecord) -> Result<(), StoreError> {
         sqlx::query(
             "REPLACE INTO legs (session_id, destination_id, destination_name, state, reason, sent_frame_count, \
-             sent_bytes, dropped_frame_count, redial_count) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+             sent_bytes, dropped_frame_count, dropped_ms, redial_count) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(leg.session_id)
         .bind(leg.destination_id)
@@ -214,6 +237,7 @@ impl Store {
         .bind(leg.sent_frame_count)
         .bind(leg.sent_bytes)
         .bind(leg.dropped_frame_count)
+        .bind(leg.dropped_ms)
         .bind(leg.redial_count)
         .execute(&self.pool)
         .await?;

@@ -58,10 +58,10 @@ impl Viewing {
 
     /// Waits until there is something that the player has not seen.
     pub(super) async fn news(&self) {
-        let mut news = std::pin::pin!(self.show.news.notified());
+        let mut news = std::pin::pin!(self.show.feed.news());
         // Registered before the count is read, so that no news falls between.
         news.as_mut().enable();
-        if self.seen == Some(self.show.news_count()) {
+        if self.seen == Some(self.show.feed.news_count()) {
             news.await;
         }
     }
@@ -77,16 +77,16 @@ impl Viewing {
     pub(super) fn serve(&mut self, connection: &mut ServerConnection) -> Served {
         let Some(mut player) = connection.player(self.stream) else {
             // A paused player misses what happens; only the end of the show concerns it.
-            self.seen = Some(self.show.news_count());
-            let has_ended = self.show.hub.lock().has_ended();
+            self.seen = Some(self.show.feed.news_count());
+            let has_ended = self.show.feed.has_ended();
             return if has_ended { Served::Over(self.show.end_reason()) } else { Served::UpToDate };
         };
-        let count = self.show.news_count();
+        let count = self.show.feed.news_count();
         if self.seen == Some(count) {
             return Served::UpToDate;
         }
         self.entries.clear();
-        let read = self.show.hub.lock().read(&mut self.cursor, MAX_ENTRIES, &mut self.entries);
+        let read = self.show.feed.read(&mut self.cursor, MAX_ENTRIES, &mut self.entries).read;
         match read {
             Read::End => return Served::Over(self.show.end_reason()),
             Read::Jumped { .. } => self.sink.skip_to_keyframe(),

@@ -1,0 +1,23 @@
+//! The pictures that the service makes itself: what stands in for a lost encoder, and what a
+//! rehearsal plays. Drawn and encoded as H.264 in any size.
+
+mod avc;
+mod holding;
+mod test_picture;
+
+pub use avc::{EncodeError, PictureFormat, encode_pictures};
+pub use holding::holding_picture;
+pub use test_picture::test_picture;
+
+use waverant_media::{MediaTime, Packet, Tracks};
+
+/// A clip that can be played over and over.
+#[derive(Clone, Debug)]
+pub struct Clip {
+    /// Its tracks.
+    pub tracks: Tracks,
+    /// Its packets by decode time, from 0.
+    pub packets: Vec<Packet>,
+    /// How long it lasts.
+    pub length: MediaTime,
+}
