@@ -5,6 +5,7 @@ import { Layout } from "./components/Layout";
 import { EmptyNote, ErrorNote, LoadingNote } from "./components/Notes";
 import { BoardPage } from "./pages/board/BoardPage";
 import { ChannelPage } from "./pages/channel/ChannelPage";
+import { SessionPage } from "./pages/session/SessionPage";
 import { SignInPage } from "./pages/sign-in/SignInPage";
 import { TurnedAwayPage } from "./pages/turned-away/TurnedAwayPage";
 
@@ -24,6 +25,7 @@ export function App() {
       <Route element={<Layout userName={me.data.name} />}>
         <Route index element={<BoardPage />} />
         <Route path="channels/:channel" element={<ChannelPage />} />
+        <Route path="sessions/:session" element={<SessionPage />} />
         <Route path="turned-away" element={<TurnedAwayPage />} />
         <Route path="*" element={<EmptyNote title="There is no such page.">Go back to the board.</EmptyNote>} />
       </Route>

@@ -1,6 +1,16 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, api } from "./client";
-import type { AddChannel, AddDestination, AddKey, Administrator, SignIn } from "./types";
+import type {
+  AddChannel,
+  AddDestination,
+  AddKey,
+  Administrator,
+  BeginRehearsal,
+  ChangeChannel,
+  ChangeDestination,
+  ChangeSending,
+  SignIn,
+} from "./types";
 
 const inChannel = (channel: string) => ({ params: { path: { channel } } });
 
@@ -35,6 +45,23 @@ export function useSessions(channel: string) {
     queryKey: ["channel", channel, "sessions"],
     queryFn: () => answer(api.GET("/api/v1/sessions", { params: { query: { channel, limit: 20 } } })),
     refetchInterval: 5000,
+  });
+}
+
+export function useSession(session: number) {
+  return useQuery({
+    queryKey: ["session", session],
+    queryFn: () => answer(api.GET("/api/v1/sessions/{session}", { params: { path: { session } } })),
+    refetchInterval: 5000,
+  });
+}
+
+export function useReport(session: number) {
+  return useQuery({
+    queryKey: ["session", session, "report"],
+    queryFn: () => answer(api.GET("/api/v1/sessions/{session}/report", { params: { path: { session } } })),
+    refetchInterval: 5000,
+    retry: false,
   });
 }
 
@@ -97,17 +124,78 @@ export function useAddDestination() {
   ]);
 }
 
-export function useSwitch(channel: string) {
+export function useChangeDestination(destination: string) {
   return useChange(
-    ({ destination, isOn }: { destination: string; isOn: boolean }) =>
+    (form: ChangeDestination) =>
+      answer(api.PATCH("/api/v1/destinations/{destination}", { params: { path: { destination } }, body: form })),
+    ["destinations"],
+  );
+}
+
+export function useTryDestination(destination: string) {
+  return useMutation({
+    mutationFn: (publishes: boolean) =>
       answer(
-        api.PUT("/api/v1/channels/{channel}/destinations/{destination}", {
-          params: { path: { channel, destination } },
-          body: { is_on: isOn },
+        api.POST("/api/v1/destinations/{destination}/try", {
+          params: { path: { destination } },
+          body: { publishes },
+        }),
+      ),
+  });
+}
+
+export function useChangeChannel(channel: string) {
+  return useChange(
+    (form: ChangeChannel) => answer(api.PATCH("/api/v1/channels/{channel}", { ...inChannel(channel), body: form })),
+    ["channel", channel],
+  );
+}
+
+export function useUploadSlate(channel: string) {
+  return useChange(
+    (file: File) =>
+      answer(
+        api.PUT("/api/v1/channels/{channel}/slate", {
+          ...inChannel(channel),
+          // The file goes as it is; the type that is made from the API only knows numbers.
+          body: file as unknown as number[],
+          bodySerializer: (body) => body as unknown as File,
+          headers: { "content-type": "video/mp4" },
         }),
       ),
     ["channel", channel],
   );
+}
+
+export function useRehearse(channel: string) {
+  return useChange(
+    (form: BeginRehearsal) =>
+      answer(api.POST("/api/v1/channels/{channel}/rehearsals", { ...inChannel(channel), body: form })),
+    ["channel", channel],
+  );
+}
+
+/** Changes how a channel sends to a destination. */
+export function useSending(channel: string) {
+  return useChange(
+    ({ destination, ...body }: ChangeSending & { destination: string }) =>
+      answer(
+        api.PUT("/api/v1/channels/{channel}/destinations/{destination}", {
+          params: { path: { channel, destination } },
+          body,
+        }),
+      ),
+    ["channel", channel],
+  );
+}
+
+export function useSwitch(channel: string) {
+  const sending = useSending(channel);
+  const mutate = ({ destination, isOn }: { destination: string; isOn: boolean }) =>
+    sending.mutate({ destination, is_on: isOn });
+  const mutateAsync = ({ destination, isOn }: { destination: string; isOn: boolean }) =>
+    sending.mutateAsync({ destination, is_on: isOn });
+  return { mutate, mutateAsync, isPending: sending.isPending, error: sending.error };
 }
 
 export function useUnlink(channel: string) {

@@ -1,6 +1,10 @@
-import type { InputHTMLAttributes } from "react";
+import type { InputHTMLAttributes, Ref } from "react";
 
-type Props = InputHTMLAttributes<HTMLInputElement> & { label: string; hint?: string };
+type Props = InputHTMLAttributes<HTMLInputElement> & {
+  label: string;
+  hint?: string;
+  ref?: Ref<HTMLInputElement>;
+};
 
 /** A labelled input of a form, read by its name. */
 export function Field({ label, hint, ...input }: Props) {

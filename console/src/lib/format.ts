@@ -30,6 +30,16 @@ export function seconds(milliseconds: number): string {
   return `${(milliseconds / 1000).toFixed(1)} s`;
 }
 
+/** A delay: milliseconds while it is short. */
+export function span(milliseconds: number): string {
+  return milliseconds < 1000 ? `${Math.round(milliseconds)} ms` : seconds(milliseconds);
+}
+
+/** Pictures that were dropped, and how much of the show they were. */
+export function dropped(leg: { dropped_frame_count: number; dropped_ms: number }): string {
+  return leg.dropped_frame_count === 0 ? "0" : `${leg.dropped_frame_count} (${seconds(leg.dropped_ms)})`;
+}
+
 /** Date and time where the viewer is. */
 export function moment(text: string): string {
   const time = new Date(text);

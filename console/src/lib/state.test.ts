@@ -12,7 +12,11 @@ function leg(state: string, more: Partial<LiveLeg> = {}): LiveLeg {
     sent_frame_count: 0,
     sent_bytes: 0,
     dropped_frame_count: 0,
+    dropped_ms: 0,
+    delay_ms: 0,
     redial_count: 0,
+    breaches: [],
+    trace: [],
     ...more,
   };
 }

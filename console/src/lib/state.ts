@@ -19,6 +19,7 @@ export function legTone(leg: LiveLeg): Tone {
 const CHANNEL_TONES: Record<string, Tone> = { "on air": "good", holding: "trouble", "off air": "idle" };
 
 export function channelTone(channel: LiveChannel): Tone {
+  if (channel.session?.is_slate_on) return "trouble";
   return CHANNEL_TONES[channel.state] ?? "idle";
 }
 
@@ -40,9 +41,10 @@ export function summary(board: Board): Summary {
 /** What to say about a leg in one line. */
 export function legNote(leg: LiveLeg): string | undefined {
   if (leg.state === "carrying") return leg.note ?? undefined;
-  if (leg.state === "ready" || leg.state === "off") return undefined;
+  if (leg.state === "ready") return undefined;
   const next = leg.next_dial_in_ms ?? undefined;
-  const when = next === undefined ? "" : ` Next try in ${Math.ceil(next / 1000)} s.`;
+  const what = leg.state === "off" ? "Starts" : "Next try";
+  const when = next === undefined ? "" : ` ${what} in ${Math.ceil(next / 1000)} s.`;
   return leg.reason ? `${leg.reason}.${when}`.replace("..", ".") : when.trim() || undefined;
 }
 

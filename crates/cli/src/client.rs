@@ -39,6 +39,16 @@ impl Client {
 
     /// Calls and reads the answer; an empty answer is null.
     pub(crate) fn call(&self, method: &str, path: &str, body: Option<Value>) -> Result<Value, Failure> {
+        let body = body.map(|body| ("application/json", body.to_string().into_bytes()));
+        self.answer(method, path, body)
+    }
+
+    /// Puts a file and reads the answer.
+    pub(crate) fn upload(&self, path: &str, kind: &'static str, bytes: &[u8]) -> Result<Value, Failure> {
+        self.answer("PUT", path, Some((kind, bytes.to_vec())))
+    }
+
+    fn answer(&self, method: &str, path: &str, body: Option<(&'static str, Vec<u8>)>) -> Result<Value, Failure> {
         let mut response = self.send(method, path, body)?;
         let text = response.body_mut().read_to_string().map_err(|error| self.unreachable(&error))?;
         if text.is_empty() {
@@ -52,17 +62,16 @@ impl Client {
         self.send("GET", path, None)
     }
 
-    fn send(&self, method: &str, path: &str, body: Option<Value>) -> Result<Response<Body>, Failure> {
+    fn send(&self, method: &str, path: &str, body: Option<(&'static str, Vec<u8>)>) -> Result<Response<Body>, Failure> {
         let mut request = Request::builder().method(method).uri(format!("{}/api/v1{path}", self.url));
         if let Some(token) = &self.token {
             request = request.header("authorization", format!("Bearer {token}"));
         }
-        let body = body.map(|body| body.to_string());
-        if body.is_some() {
-            request = request.header("content-type", "application/json");
+        if let Some((kind, _)) = &body {
+            request = request.header("content-type", *kind);
         }
         let request = request
-            .body(body.unwrap_or_default())
+            .body(body.map(|(_, bytes)| bytes).unwrap_or_default())
             .map_err(|error| Failure::Usage(format!("`{}` is no address: {error}", self.url)))?;
         let mut response = self.agent.run(request).map_err(|error| self.unreachable(&error))?;
         if response.status().is_success() {

@@ -31,6 +31,9 @@ pub(crate) enum Failure {
     /// A file cannot be read or written.
     #[error("{}: {source}", path.display())]
     File { path: PathBuf, source: io::Error },
+    /// A destination was tried in vain.
+    #[error("`{0}` would not take a show; the last step says why")]
+    Tried(String),
     /// What was given cannot be used.
     #[error("{0}")]
     Usage(String),
@@ -44,6 +47,7 @@ impl Failure {
     pub(crate) fn exit_code(&self) -> u8 {
         match self {
             Self::Refused(problem) if problem.status < 500 => 1,
+            Self::Tried(_) => 1,
             _ => 2,
         }
     }

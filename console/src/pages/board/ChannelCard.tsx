@@ -11,8 +11,11 @@ import { SourceFacts } from "./SourceFacts";
 function since(channel: LiveChannel): string {
   const session = channel.session;
   if (!session) return channel.state;
-  if (channel.state === "holding") return `holding, ${clock(session.hold_left_ms ?? 0)} left`;
-  return `${channel.state} ${clock(Date.now() - Date.parse(session.started_at))}`;
+  if (channel.state === "holding") {
+    return `holding${session.is_slate_on ? " with slate" : ""}, ${clock(session.hold_left_ms ?? 0)} left`;
+  }
+  const what = session.is_rehearsal ? "rehearsing" : session.is_slate_on ? "slate is on" : channel.state;
+  return `${what} ${clock(Date.now() - Date.parse(session.started_at))}`;
 }
 
 /** A channel with its source on the left and its legs on the right. */

@@ -1,7 +1,8 @@
 import { useSwitch } from "../../api/queries";
 import type { LiveLeg } from "../../api/types";
+import { Sparkline } from "../../components/Sparkline";
 import { StateText } from "../../components/StateText";
-import { bitrate, clock } from "../../lib/format";
+import { bitrate, clock, dropped, span } from "../../lib/format";
 import { legNote, legTone } from "../../lib/state";
 
 function Number({ label, value, isBad = false }: { label: string; value: string; isBad?: boolean }) {
@@ -13,7 +14,7 @@ function Number({ label, value, isBad = false }: { label: string; value: string;
   );
 }
 
-/** A leg: state, rate out, delay, drops, redials, and its switch. */
+/** A leg: state, rate out with its last minute, delay, drops, redials, and its switch. */
 export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
   const change = useSwitch(channel);
   const isOn = leg.state !== "off";
@@ -28,10 +29,16 @@ export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
           <StateText tone={legTone(leg)}>{state}</StateText>
         </div>
         {isLive && (
-          <dl className="order-last grid w-full grid-cols-[auto_auto_auto_auto] gap-x-4 sm:order-none sm:flex sm:w-auto sm:gap-x-5">
+          <dl className="order-last grid w-full grid-cols-[auto_auto_auto_auto] gap-x-4 sm:order-none sm:flex sm:w-auto sm:items-center sm:gap-x-5">
+            <div className="col-span-4 sm:col-span-1">
+              <dt className="sr-only">Last minute</dt>
+              <dd>
+                <Sparkline values={leg.trace} label={`Bitrate to ${leg.destination} over the last minute`} />
+              </dd>
+            </div>
             <Number label="Out" value={bitrate(leg.bitrate_bps)} />
-            <Number label="Behind" value={`${leg.behind_ms} ms`} isBad={leg.behind_ms > 2000} />
-            <Number label="Dropped" value={String(leg.dropped_frame_count)} isBad={leg.dropped_frame_count > 0} />
+            <Number label="Behind" value={span(leg.behind_ms)} isBad={leg.behind_ms - leg.delay_ms > 2000} />
+            <Number label="Dropped" value={dropped(leg)} isBad={leg.dropped_frame_count > 0} />
             <Number label="Redials" value={String(leg.redial_count)} isBad={leg.redial_count > 0} />
           </dl>
         )}
@@ -45,6 +52,11 @@ export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
         />
       </div>
       {note && <p className="mt-1 text-sm text-base-content/75">{note}</p>}
+      {leg.breaches.map((breach) => (
+        <p key={breach} className="mt-1 text-sm text-warning">
+          Limits sheet: {breach}
+        </p>
+      ))}
       {change.error && <p className="mt-1 text-sm text-error">{change.error.message}</p>}
     </div>
   );

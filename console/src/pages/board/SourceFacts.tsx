@@ -60,6 +60,9 @@ export function SourceFacts({ session }: { session: LiveSession | undefined }) {
         ))}
         {audio.length > 0 && <Fact label="Sound rate" value={bitrate(session.audio_bitrate_bps)} />}
         <Fact label="Key" value={session.key_label} />
+        {session.waiting.map((label) => (
+          <Fact key={label} label="Backup" value={label} />
+        ))}
         {session.viewer_count > 0 && <Fact label="Players" value={String(session.viewer_count)} />}
         {session.loss_count > 0 && <Fact label="Encoder lost" value={`${session.loss_count}×`} />}
       </dl>

@@ -16,7 +16,11 @@ function leg(destination: string, state: string, more: Partial<LiveLeg> = {}): L
     sent_frame_count: 900,
     sent_bytes: 1,
     dropped_frame_count: 0,
+    dropped_ms: 0,
+    delay_ms: 0,
     redial_count: 0,
+    breaches: [],
+    trace: [],
     ...more,
   };
 }
@@ -28,6 +32,9 @@ const session: LiveSession = {
   loss_count: 0,
   publisher_address: "192.0.2.7:50000",
   key_label: "van",
+  waiting: [],
+  is_slate_on: false,
+  is_rehearsal: false,
   encoder: "stand-in",
   video: {
     codec: "H.264 High",

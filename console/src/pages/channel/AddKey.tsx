@@ -53,7 +53,8 @@ export function AddKey({ channel, onClose }: { channel: string; onClose: () => v
   const onSubmit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const right = fieldText(event.currentTarget, "right") === "view" ? "view" : "publish";
-    add.mutate({ label: fieldText(event.currentTarget, "label"), right });
+    const rank = fieldText(event.currentTarget, "right") === "backup" ? 1 : 0;
+    add.mutate({ label: fieldText(event.currentTarget, "label"), right, rank });
   };
   return (
     <Dialog title="Make a key" onClose={onClose}>
@@ -64,8 +65,9 @@ export function AddKey({ channel, onClose }: { channel: string; onClose: () => v
           <Field label="For whom" name="label" placeholder="Camera at the boathouse" required autoFocus hint="A person or a device. Each gets a key of its own, so that one can be withdrawn alone." />
           <fieldset>
             <legend className="text-sm font-medium">Opens the channel for</legend>
-            <div className="mt-1 flex gap-6">
+            <div className="mt-1 flex flex-wrap gap-x-6 gap-y-2">
               <Choice value="publish" label="Publishing" isDefault />
+              <Choice value="backup" label="Publishing as a backup" />
               <Choice value="view" label="Watching over RTMP" />
             </div>
           </fieldset>

@@ -1,4 +1,5 @@
-import { ArrowLeft } from "lucide-react";
+import { ArrowLeft, Clapperboard, SlidersHorizontal } from "lucide-react";
+import { useState } from "react";
 import { Link, useOutletContext, useParams } from "react-router";
 import type { Live } from "../../api/live";
 import { useChannel, useEndSession } from "../../api/queries";
@@ -8,6 +9,8 @@ import { ChannelCard } from "../board/ChannelCard";
 import { Destinations } from "./Destinations";
 import { Keys } from "./Keys";
 import { Recordings } from "./Recordings";
+import { Rehearse } from "./Rehearse";
+import { Rules } from "./Rules";
 import { Sessions } from "./Sessions";
 
 export function ChannelPage() {
@@ -15,10 +18,11 @@ export function ChannelPage() {
   const { board } = useOutletContext<Live>();
   const channel = useChannel(name);
   const end = useEndSession(name);
+  const [open, setOpen] = useState<"rules" | "rehearsal">();
   if (channel.isPending) return <LoadingNote />;
   if (channel.error) return <ErrorNote error={channel.error} />;
   const live = board?.channels.find((entry) => entry.name === name);
-  const { title, hold_ms, records, server } = channel.data;
+  const { title, hold_ms, records, server, slate } = channel.data;
   return (
     <>
       <Link to="/" className="inline-flex items-center gap-1 text-sm text-base-content/70 hover:underline">
@@ -28,14 +32,23 @@ export function ChannelPage() {
         <div>
           <h1 className="text-2xl font-semibold tracking-tight">{title}</h1>
           <p className="text-sm text-base-content/70">
-            <span className="font-mono">{name}</span> · waits {seconds(hold_ms)} for a lost encoder · {records ? "records every session" : "does not record"}
+            <span className="font-mono">{name}</span> · waits {seconds(hold_ms)} for a lost encoder{slate === "none" ? "" : " with a slate"} · {records ? "records every session" : "does not record"}
           </p>
         </div>
-        {live?.session && (
-          <button type="button" className="btn btn-sm btn-outline btn-error" disabled={end.isPending} onClick={() => end.mutate(undefined)}>
-            End the session
+        <div className="flex flex-wrap gap-2">
+          <button type="button" className="btn btn-sm" onClick={() => setOpen("rules")}>
+            <SlidersHorizontal className="size-4" /> Rules
           </button>
-        )}
+          {live?.session ? (
+            <button type="button" className="btn btn-sm btn-outline btn-error" disabled={end.isPending} onClick={() => end.mutate(undefined)}>
+              End the session
+            </button>
+          ) : (
+            <button type="button" className="btn btn-sm" onClick={() => setOpen("rehearsal")}>
+              <Clapperboard className="size-4" /> Rehearse
+            </button>
+          )}
+        </div>
       </div>
       <div className="space-y-5">
         {end.error && <ErrorNote error={end.error} />}
@@ -47,6 +60,8 @@ export function ChannelPage() {
         <Recordings channel={name} />
         <Sessions channel={name} />
       </div>
+      {open === "rules" && <Rules channel={channel.data} onClose={() => setOpen(undefined)} />}
+      {open === "rehearsal" && <Rehearse channel={channel.data} onClose={() => setOpen(undefined)} />}
     </>
   );
 }

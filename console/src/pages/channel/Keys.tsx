@@ -36,7 +36,7 @@ export function Keys({ channel, server }: { channel: string; server: string }) {
             <div className="min-w-0 flex-1">
               <p className="truncate font-medium">{key.label}</p>
               <p className="text-sm text-base-content/65">
-                <span className="font-mono">{key.prefix}-…</span> · {key.right === "view" ? "for watching · " : ""}made {moment(key.created_at)}
+                <span className="font-mono">{key.prefix}-…</span> · {key.right === "view" ? "for watching · " : key.rank > 0 ? "backup · " : ""}made {moment(key.created_at)}
                 {key.expires_at && ` · until ${moment(key.expires_at)}`}
               </p>
             </div>

@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { useSessions } from "../../api/queries";
 import { EmptyNote, ErrorNote, LoadingNote } from "../../components/Notes";
 import { clock, moment } from "../../lib/format";
@@ -32,10 +33,14 @@ export function Sessions({ channel }: { channel: string }) {
             <tbody>
               {items.map((session) => (
                 <tr key={session.id}>
-                  <td>{session.id}</td>
+                  <td>
+                    <Link to={`/sessions/${session.id}`} className="link font-medium">
+                      {session.id}
+                    </Link>
+                  </td>
                   <td className="whitespace-nowrap">{moment(session.started_at)}</td>
                   <td className="whitespace-nowrap text-right">{length(session.started_at, session.ended_at)}</td>
-                  <td>{session.key_label}</td>
+                  <td>{session.is_rehearsal ? "(rehearsal)" : session.key_label}</td>
                   <td className="font-mono text-xs">{session.publisher_address}</td>
                   <td className="text-right">{session.loss_count}</td>
                   <td>{session.end_reason ?? ""}</td>

@@ -1,8 +1,9 @@
 use std::path::PathBuf;
 
-use clap::Subcommand;
-use serde_json::json;
+use clap::{Args, Subcommand, ValueEnum};
+use serde_json::{Value, json};
 
+use super::limits::{self, Limits};
 use super::{account, rows, text};
 use crate::client::{Client, piece};
 use crate::error::Failure;
@@ -24,8 +25,10 @@ pub(super) enum Destination {
         /// Read the key from this file instead of asking; `-` is standard input.
         #[arg(long)]
         key_file: Option<PathBuf>,
+        #[command(flatten)]
+        sending: SendingOptions,
     },
-    /// Change a destination's address or key; legs that use it redial.
+    /// Change a destination; legs redial only if address, key or authority change.
     Change {
         /// The destination.
         destination: String,
@@ -41,12 +44,69 @@ pub(super) enum Destination {
         /// Read a new key from this file; `-` is standard input.
         #[arg(long)]
         key_file: Option<PathBuf>,
+        #[command(flatten)]
+        sending: SendingOptions,
+    },
+    /// Try a destination step by step, without going live.
+    Try {
+        /// The destination.
+        destination: String,
+        /// Also show it the key and ask it to take a stream. It may tell the world that a show begins.
+        #[arg(long)]
+        publish: bool,
     },
     /// Remove a destination, from all channels too.
     Remove {
         /// The destination.
         destination: String,
     },
+}
+
+/// How and what is sent.
+#[derive(Args, Debug)]
+pub(super) struct SendingOptions {
+    /// How long packets are collected before they are sent, in milliseconds; 0 for a preview.
+    #[arg(long, value_name = "MILLISECONDS")]
+    batch: Option<u16>,
+    /// The track of sound that it gets: number:2, language:de, name:commentary; empty for all that it takes.
+    #[arg(long, value_name = "TRACK")]
+    audio: Option<String>,
+    /// What it gets when there is no such track.
+    #[arg(long, value_name = "WHAT")]
+    audio_otherwise: Option<AudioOtherwise>,
+    #[command(flatten)]
+    limits: Limits,
+}
+
+/// What a destination gets when the wanted track of sound is not there.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum AudioOtherwise {
+    /// The first track.
+    First,
+    /// No sound.
+    None,
+}
+
+impl SendingOptions {
+    /// Adds what was given to a call that changes a destination with this limits sheet.
+    fn add_to(&self, body: &mut Value, present: &Value) -> Result<(), Failure> {
+        let otherwise = self.audio_otherwise.map(|otherwise| match otherwise {
+            AudioOtherwise::First => "first",
+            AudioOtherwise::None => "none",
+        });
+        let given = [
+            ("batch_ms", self.batch.map(Value::from)),
+            ("audio", self.audio.clone().map(Value::from)),
+            ("audio_otherwise", otherwise.map(Value::from)),
+            ("limits", self.limits.applied_to(present)?),
+        ];
+        for (field, value) in given {
+            if let Some(value) = value {
+                body[field] = value;
+            }
+        }
+        Ok(())
+    }
 }
 
 impl Destination {
@@ -58,20 +118,35 @@ impl Destination {
                 let empty = "No destinations yet. Add one: waverant destination add NAME ADDRESS";
                 Ok(report.rows(&answer, rows(&answer), &columns(), empty)?)
             }
-            Self::Add { name, address, authority_file, key_file } => {
+            Self::Add { name, address, authority_file, key_file, sending } => {
                 let authority = read_authority(authority_file)?;
                 let key = account::secret("Key", "--key-file", key_file.as_deref())?;
-                let body = json!({"name": name, "address": address, "authority": authority, "key": key});
+                let mut body = json!({"name": name, "address": address, "authority": authority, "key": key});
+                sending.add_to(&mut body, &Value::Null)?;
                 let answer = client.call("POST", "/destinations", Some(body))?;
                 let next = format!("Destination `{name}` added. Send to it: waverant channel send CHANNEL {name} on");
                 Ok(report.done(&answer, &next)?)
             }
-            Self::Change { destination, address, authority_file, no_authority, key_file } => {
+            Self::Change { destination, address, authority_file, no_authority, key_file, sending } => {
                 let authority = if no_authority { Some(String::new()) } else { read_authority(authority_file)? };
                 let key = key_file.map(|file| account::secret("Key", "--key-file", Some(&file))).transpose()?;
-                let body = json!({"address": address, "authority": authority, "key": key});
+                let mut body = json!({"address": address, "authority": authority, "key": key});
+                let all = client.get("/destinations")?;
+                let present = rows(&all).iter().find(|row| row["name"] == destination.as_str());
+                sending.add_to(&mut body, present.map_or(&Value::Null, |row| &row["limits"]))?;
                 let answer = client.call("PATCH", &format!("/destinations/{}", piece(&destination)), Some(body))?;
                 Ok(report.done(&answer, &format!("Destination `{destination}` changed."))?)
+            }
+            Self::Try { destination, publish } => {
+                let body = json!({ "publishes": publish });
+                let answer = client.call("POST", &format!("/destinations/{}/try", piece(&destination)), Some(body))?;
+                report.rows(&answer, rows(&answer["steps"]), &step_columns(), "")?;
+                if !report.json {
+                    for breach in rows(&answer["breaches"]) {
+                        writeln!(report.out, "limits sheet: {}", breach.as_str().unwrap_or_default())?;
+                    }
+                }
+                if answer["is_good"] == true { Ok(()) } else { Err(Failure::Tried(destination)) }
             }
             Self::Remove { destination } => {
                 let answer = client.call("DELETE", &format!("/destinations/{}", piece(&destination)), None)?;
@@ -94,6 +169,18 @@ fn columns() -> Vec<Column> {
             true => "its own".to_owned(),
             false => "of the machine".to_owned(),
         }),
+        Column::number("batch", |row| format!("{} ms", text(row, "batch_ms"))),
+        Column::text("sound", |row| text(row, "audio")),
+        Column::text("limits", |row| limits::told(&row["limits"])),
         Column::text("made", |row| ago(&text(row, "created_at"))),
+    ]
+}
+
+fn step_columns() -> Vec<Column> {
+    vec![
+        Column::text("step", |row| text(row, "step")),
+        Column::text("", |row| if row["is_good"] == true { "well" } else { "FAILED" }.to_owned()),
+        Column::number("took", |row| format!("{} ms", text(row, "took_ms"))),
+        Column::text("outcome", |row| text(row, "outcome")),
     ]
 }

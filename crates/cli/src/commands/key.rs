@@ -31,6 +31,9 @@ pub(super) enum Key {
         /// What it opens the channel for.
         #[arg(long, value_enum, default_value_t = Right::Publish)]
         right: Right,
+        /// 0 is the highest; an encoder with a key of lower rank, up to 9, waits as a backup.
+        #[arg(long, default_value_t = 0)]
+        rank: u8,
         /// When it stops being valid, as in 2026-05-17T18:00:00Z.
         #[arg(long)]
         expires_at: Option<String>,
@@ -53,12 +56,12 @@ impl Key {
                 let empty = format!("No keys yet. Make one: waverant key add {channel} LABEL");
                 Ok(report.rows(&answer, rows(&answer), &columns(), &empty)?)
             }
-            Self::Add { channel, label, right, expires_at } => {
+            Self::Add { channel, label, right, rank, expires_at } => {
                 let (right, device) = match right {
                     Right::Publish => ("publish", "encoder"),
                     Right::View => ("view", "player"),
                 };
-                let body = json!({"label": label, "right": right, "expires_at": expires_at});
+                let body = json!({"label": label, "right": right, "rank": rank, "expires_at": expires_at});
                 let answer = client.call("POST", &format!("/channels/{}/keys", piece(&channel)), Some(body))?;
                 if report.json {
                     return Ok(report.value(&answer)?);
@@ -88,6 +91,7 @@ impl Key {
 fn columns() -> Vec<Column> {
     vec![
         Column::number("key", |row| text(row, "id")),
+        Column::number("rank", |row| text(row, "rank")),
         Column::text("label", |row| text(row, "label")),
         Column::text("opens for", |row| match row["right"].as_str() {
             Some("view") => "watching".to_owned(),

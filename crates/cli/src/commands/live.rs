@@ -18,8 +18,8 @@ impl Live {
         let channels = rows(&answer["channels"]);
         report.rows(&answer, channels, &channel_columns(), "No channels yet. Add one: waverant channel add NAME")?;
         if !report.json {
-            for (channel, finding) in findings(channels) {
-                writeln!(report.out, "{channel}: {finding}")?;
+            for (name, finding) in findings(channels).into_iter().chain(breaches(channels)) {
+                writeln!(report.out, "{name}: {finding}")?;
             }
         }
         let legs = legs(channels);
@@ -39,6 +39,16 @@ fn findings(channels: &[Value]) -> Vec<(String, String)> {
         found.map(|finding| (name.clone(), finding.as_str().unwrap_or_default().to_owned())).collect::<Vec<_>>()
     };
     channels.iter().flat_map(of_channel).collect()
+}
+
+/// Limits of destinations that the streams do not keep.
+fn breaches(channels: &[Value]) -> Vec<(String, String)> {
+    let legs = channels.iter().flat_map(|channel| rows(&channel["legs"]));
+    let of_leg = |leg: &Value| {
+        let breaches = rows(&leg["breaches"]).iter();
+        breaches.map(|text| format!("limits sheet: {}", text.as_str().unwrap_or_default())).collect::<Vec<_>>()
+    };
+    legs.flat_map(|leg| of_leg(leg).into_iter().map(|text| (super::text(leg, "destination"), text))).collect()
 }
 
 /// The legs of all channels, each with its channel's name.
@@ -65,12 +75,20 @@ fn channel_columns() -> Vec<Column> {
                 None => "-".to_owned(),
             })
         }),
-        Column::text("key", |row| on_air(row, |session| text(session, "key_label"))),
+        Column::text("key", |row| on_air(row, key)),
     ]
 }
 
 fn on_air(row: &Value, cell: impl Fn(&Value) -> String) -> String {
     if row["session"].is_null() { "-".to_owned() } else { cell(&row["session"]) }
+}
+
+/// The key on air, and those that wait.
+fn key(session: &Value) -> String {
+    let waiting: Vec<&str> = rows(&session["waiting"]).iter().filter_map(Value::as_str).collect();
+    let slate = if session["is_slate_on"] == true { ", slate is on" } else { "" };
+    let waiting = if waiting.is_empty() { String::new() } else { format!(", waiting: {}", waiting.join(", ")) };
+    format!("{}{slate}{waiting}", text(session, "key_label"))
 }
 
 fn picture(session: &Value) -> String {
@@ -103,8 +121,9 @@ fn leg_columns() -> Vec<Column> {
         Column::number("for", |row| working(row, |row| duration(number(row, "state_for_ms")))),
         Column::number("out", |row| working(row, |row| bitrate(number(row, "bitrate_bps")))),
         Column::number("behind", |row| working(row, |row| format!("{:.0} ms", number(row, "behind_ms")))),
+        Column::text("last minute", |row| working(row, |row| sparkline(&row["trace"]))),
         Column::number("frames", |row| working(row, |row| text(row, "sent_frame_count"))),
-        Column::number("dropped", |row| working(row, |row| text(row, "dropped_frame_count"))),
+        Column::number("dropped", |row| working(row, super::session::dropped)),
         Column::number("redials", |row| working(row, |row| text(row, "redial_count"))),
         Column::text("note", |row| match text(row, "note") {
             note if note == "-" => text(row, "reason"),
@@ -117,4 +136,34 @@ fn leg_columns() -> Vec<Column> {
 fn working(row: &Value, cell: impl Fn(&Value) -> String) -> String {
     let is_idle = matches!(row["state"].as_str(), Some("ready" | "off")) && number(row, "sent_frame_count") == 0.0;
     if is_idle { "-".to_owned() } else { cell(row) }
+}
+
+/// The last minute of a bitrate, twelve steps of five seconds.
+fn sparkline(trace: &Value) -> String {
+    const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let values: Vec<f64> = rows(trace).iter().filter_map(Value::as_f64).collect();
+    let most = values.iter().copied().fold(0.0, f64::max);
+    if most <= 0.0 {
+        return String::new();
+    }
+    let steps = values.rchunks(5).map(|five| {
+        let share = five.iter().sum::<f64>() / five.len() as f64 / most;
+        let step = (1..STEPS.len()).rev().find(|step| share * 7.0 >= *step as f64 - 0.5).unwrap_or(0);
+        STEPS[step]
+    });
+    let steps: Vec<char> = steps.collect();
+    steps.into_iter().rev().collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_sparkline_has_a_step_for_each_five_seconds() {
+        let trace: Vec<u64> = (0..60).map(|second| second / 5).collect();
+        assert_eq!(sparkline(&json!(trace)), "▁▂▂▃▄▄▅▅▆▇▇█");
+        assert_eq!(sparkline(&json!([0, 0])), "");
+        assert_eq!(sparkline(&json!([5])), "█");
+    }
 }

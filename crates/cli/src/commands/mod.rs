@@ -4,8 +4,10 @@ mod account;
 mod channel;
 mod destination;
 mod key;
+mod limits;
 mod live;
 mod session;
+mod slate;
 mod take;
 mod turned_away;
 
@@ -51,6 +53,9 @@ enum Command {
     /// Destinations.
     #[command(subcommand)]
     Destination(destination::Destination),
+    /// Clips that stand in for a lost encoder.
+    #[command(subcommand)]
+    Slate(slate::Slate),
     /// Sessions, past and present.
     #[command(subcommand)]
     Session(session::Session),
@@ -77,6 +82,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Channel(command) => command.run(&mut report),
         Command::Key(command) => command.run(&mut report),
         Command::Destination(command) => command.run(&mut report),
+        Command::Slate(command) => command.run(&mut report),
         Command::Session(command) => command.run(&mut report),
         Command::Take(command) => command.run(&mut report),
         Command::TurnedAway(command) => command.run(&mut report),

@@ -83,8 +83,8 @@ async fn a_channel_from_the_first_command_to_the_last() {
     assert_eq!(shell.run_with(&arguments, PLATFORM_KEY).status.code(), Some(0));
     shell.run(&["channel", "send", "finish-line", "plovio", "off"]);
     let listed = shell.run(&["channel", "list"]);
-    let expected = "NAME         TITLE        HOLD  RECORDS  DESTINATIONS\n\
-                    finish-line  Finish line  2.5 s  yes      plovio (off)\n";
+    let expected = "NAME         TITLE        HOLD  RECORDS  SECOND ENCODER  SLATE     DESTINATIONS\n\
+                    finish-line  Finish line  2.5 s  yes      refuse          built-in  plovio (off)\n";
     let squeeze = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
     assert_eq!(squeeze(&listed), squeeze(expected));
     assert!(!shell.run(&["destination", "list"]).contains(PLATFORM_KEY));
@@ -137,6 +137,53 @@ async fn a_show_on_the_command_line() {
     assert!(shell.fail(&["take", "fetch", "1", "--output", name], 2).contains("is there already"));
     assert!(shell.fail(&["take", "fetch", "7"], 1).contains("There is no session `7`"));
     assert_eq!(shell.run(&["turned-away", "list"]), "Nobody was turned away.\n");
+}
+
+/// Before the show: rules, limits, a try, a slate and a rehearsal; after it, the report.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_show_is_prepared_on_the_command_line() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let shell = Shell { house: &house };
+    shell.sign_in();
+    house.make_channel(0);
+    let _platform = house.add_platform("plovio", None).await;
+    shell.run(&["channel", "change", "finish-line", "--takeover", "replace", "--slate", "built-in"]);
+    shell.run(&["channel", "send", "finish-line", "plovio", "on", "--delay", "2.5", "--start-after", "1"]);
+    assert!(shell.run(&["channel", "list"]).contains("plovio (2.5 s later, 1.0 s after the start)"));
+    let limits =
+        ["--max-bitrate", "4.5", "--max-size", "1280x720", "--on-breach", "do-not-send", "--needs-tls", "true"];
+    shell.run(&[&["destination", "change", "plovio", "--audio", "language:de", "--batch", "0"][..], &limits].concat());
+    let listed = shell.run(&["destination", "list"]);
+    assert!(listed.contains("TLS, 4.5 Mbit/s, 1280x720, else not sent") && listed.contains("language:de"), "{listed}");
+    shell.run(&["destination", "change", "plovio", "--max-frame-rate", "30"]);
+    assert!(
+        shell.run(&["destination", "list"]).contains("4.5 Mbit/s, 1280x720, 30 fps"),
+        "the rest of the sheet stays"
+    );
+
+    let tried = shell.run(&["destination", "try", "plovio", "--publish"]);
+    assert!(
+        tried.contains("publish") && tried.contains("limits sheet: it takes encrypted connections only"),
+        "{tried}"
+    );
+    shell.run(&["destination", "change", "plovio", "--no-limits", "--address", "rtmp://127.0.0.1:1/in"]);
+    let tried = shell.run_with(&["destination", "try", "plovio"], "");
+    assert_eq!(tried.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&tried.stdout).contains("connect  FAILED"));
+    assert!(String::from_utf8_lossy(&tried.stderr).contains("`plovio` would not take a show"));
+
+    let clip = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/regatta.mp4");
+    assert!(shell.run(&["slate", "upload", "finish-line", clip]).contains("H.264 + AAC, 1280x720"));
+    assert!(shell.run(&["slate", "show", "finish-line"]).contains("1280x720"));
+    shell.run(&["slate", "remove", "finish-line"]);
+    shell.run(&["key", "add", "finish-line", "spare", "--rank", "1"]);
+    assert_eq!(shell.json(&["key", "list", "finish-line"])[1]["rank"], 1);
+
+    let report = shell.run(&["channel", "rehearse", "finish-line", "--seconds", "3"]);
+    assert!(report.contains("H.264 + AAC 1280x720") && report.contains("built-in sink"), "{report}");
+    assert_eq!(shell.json(&["session", "report", "1"])["legs"][0]["gap_count"], 0);
+    assert!(shell.run(&["session", "list"]).contains("(rehearsal)"));
 }
 
 /// Exit code 1 is the service's "no", with what to do next; 2 is a call that could not be made.

@@ -1,0 +1,156 @@
+//! The limits sheet of a destination, as options.
+
+use clap::{Args, ValueEnum};
+use serde_json::{Map, Value, json};
+
+use crate::error::Failure;
+
+/// What a destination accepts. What is left out stays as it is.
+#[derive(Args, Debug, Default)]
+#[command(next_help_heading = "Limits sheet")]
+pub(super) struct Limits {
+    /// Only encrypted connections.
+    #[arg(long, value_name = "BOOL")]
+    needs_tls: Option<bool>,
+    /// Video codecs, as in H.264,HEVC. They are sent even if the platform does not say that it takes them.
+    #[arg(long, value_delimiter = ',', value_name = "CODECS")]
+    video_codecs: Option<Vec<String>>,
+    /// Audio codecs, as in AAC,Opus.
+    #[arg(long, value_delimiter = ',', value_name = "CODECS")]
+    audio_codecs: Option<Vec<String>>,
+    /// The highest bitrate, in Mbit/s.
+    #[arg(long, value_name = "MBIT")]
+    max_bitrate: Option<f64>,
+    /// The largest picture, as in 1920x1080; standing pictures may have it the other way round.
+    #[arg(long, value_name = "SIZE")]
+    max_size: Option<String>,
+    /// The highest frame rate.
+    #[arg(long, value_name = "FPS")]
+    max_frame_rate: Option<f64>,
+    /// The longest distance between keyframes, in seconds.
+    #[arg(long, value_name = "SECONDS")]
+    max_keyframe_spacing: Option<f64>,
+    /// How many tracks of sound.
+    #[arg(long, value_name = "COUNT")]
+    max_audio_tracks: Option<u8>,
+    /// What to do about a stream that is not accepted.
+    #[arg(long)]
+    on_breach: Option<OnBreach>,
+    /// Begin with an empty sheet.
+    #[arg(long)]
+    no_limits: bool,
+}
+
+/// What to do about a stream that a destination does not accept.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum OnBreach {
+    /// Send it, and say so.
+    Warn,
+    /// Do not send it while it is so.
+    DoNotSend,
+}
+
+impl Limits {
+    /// The sheet with what was given; none if nothing was.
+    pub(super) fn applied_to(&self, present: &Value) -> Result<Option<Value>, Failure> {
+        let given = self.given()?;
+        if given.is_empty() && !self.no_limits {
+            return Ok(None);
+        }
+        let mut sheet = if self.no_limits { Map::new() } else { present.as_object().cloned().unwrap_or_default() };
+        sheet.extend(given);
+        Ok(Some(Value::Object(sheet)))
+    }
+
+    fn given(&self) -> Result<Map<String, Value>, Failure> {
+        let mut given = Map::new();
+        let mut set = |name: &str, value: Option<Value>| given.extend(value.map(|value| (name.to_owned(), value)));
+        set("needs_tls", self.needs_tls.map(Value::from));
+        set("video_codecs", self.video_codecs.clone().map(Value::from));
+        set("audio_codecs", self.audio_codecs.clone().map(Value::from));
+        set("max_bitrate_bps", whole("--max-bitrate", self.max_bitrate, 1e6)?);
+        if let Some(size) = &self.max_size {
+            let (long, short) = sides(size)?;
+            set("max_long_side", Some(json!(long)));
+            set("max_short_side", Some(json!(short)));
+        }
+        set("max_frame_rate", self.max_frame_rate.map(Value::from));
+        set("max_keyframe_spacing_ms", whole("--max-keyframe-spacing", self.max_keyframe_spacing, 1e3)?);
+        set("max_audio_tracks", self.max_audio_tracks.map(Value::from));
+        let on_breach = self.on_breach.map(|on_breach| match on_breach {
+            OnBreach::Warn => "warn",
+            OnBreach::DoNotSend => "do_not_send",
+        });
+        set("on_breach", on_breach.map(Value::from));
+        Ok(given)
+    }
+}
+
+/// `value` in units of `scale`, as a whole number.
+fn whole(option: &str, value: Option<f64>, scale: f64) -> Result<Option<Value>, Failure> {
+    let Some(value) = value else { return Ok(None) };
+    let scaled = (value * scale).round();
+    if !(scaled >= 1.0 && scaled <= 1e12) {
+        return Err(Failure::Usage(format!("{option}: {value} is not above 0")));
+    }
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded above")]
+    Ok(Some(json!(scaled as u64)))
+}
+
+/// The long and the short side.
+fn sides(size: &str) -> Result<(u32, u32), Failure> {
+    let sides = size.split_once('x').and_then(|(width, height)| Some((width.parse().ok()?, height.parse().ok()?)));
+    match sides {
+        Some((width, height)) if width > 0 && height > 0 => Ok((u32::max(width, height), u32::min(width, height))),
+        _ => Err(Failure::Usage(format!("--max-size: `{size}` is no size; 1920x1080 was expected"))),
+    }
+}
+
+/// The sheet in few words.
+pub(super) fn told(sheet: &Value) -> String {
+    let number = |field: &str| sheet[field].as_f64();
+    let list = |field: &str| {
+        let names: Vec<&str> = super::rows(&sheet[field]).iter().filter_map(Value::as_str).collect();
+        (!names.is_empty()).then(|| names.join("/"))
+    };
+    let size = number("max_long_side").map(|long| match number("max_short_side") {
+        Some(short) => format!("{long}x{short}"),
+        None => format!("{long} pixels"),
+    });
+    let parts = [
+        (sheet["needs_tls"] == true).then(|| "TLS".to_owned()),
+        list("video_codecs"),
+        list("audio_codecs"),
+        number("max_bitrate_bps").map(|rate| format!("{} Mbit/s", rate / 1e6)),
+        size,
+        number("max_frame_rate").map(|rate| format!("{rate} fps")),
+        number("max_keyframe_spacing_ms").map(|spacing| format!("keyframes {} s", spacing / 1e3)),
+        number("max_audio_tracks").map(|tracks| format!("{tracks} audio")),
+    ];
+    let told: Vec<String> = parts.into_iter().flatten().collect();
+    match (told.is_empty(), sheet["on_breach"] == "do_not_send") {
+        (true, _) => "-".to_owned(),
+        (false, true) => format!("{}, else not sent", told.join(", ")),
+        (false, false) => told.join(", "),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_given_is_added_to_the_sheet() {
+        let limits = Limits { max_bitrate: Some(4.5), max_size: Some("720x1280".into()), ..Limits::default() };
+        let sheet = limits.applied_to(&json!({"needs_tls": true})).unwrap().unwrap();
+        let expected =
+            json!({"needs_tls": true, "max_bitrate_bps": 4_500_000, "max_long_side": 1280, "max_short_side": 720});
+        assert_eq!(sheet, expected);
+        assert_eq!(told(&sheet), "TLS, 4.5 Mbit/s, 1280x720");
+        assert_eq!(Limits::default().applied_to(&sheet).unwrap(), None);
+        let empty = Limits { no_limits: true, ..Limits::default() };
+        assert_eq!(empty.applied_to(&sheet).unwrap(), Some(json!({})));
+        assert!(Limits { max_size: Some("big".into()), ..Limits::default() }.applied_to(&sheet).is_err());
+        assert!(Limits { max_bitrate: Some(-1.0), ..Limits::default() }.applied_to(&sheet).is_err());
+    }
+}
