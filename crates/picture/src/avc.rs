@@ -37,8 +37,8 @@ pub struct PictureFormat {
     pub height: u32,
     /// Pictures per second.
     pub frame_rate: f64,
-    /// Bits per second.
-    pub bitrate_bps: u32,
+    /// Bits per second; none for the same quality in every picture.
+    pub bitrate_bps: Option<u32>,
     /// Pictures from one keyframe to the next.
     pub group: u32,
 }
@@ -103,10 +103,12 @@ pub fn encode_pictures(
 fn encoder_config(format: &PictureFormat) -> EncoderConfig {
     #[expect(clippy::cast_possible_truncation, reason = "the encoder wants less precision")]
     let frame_rate = format.frame_rate as f32;
-    EncoderConfig::new()
-        .bitrate(BitRate::from_bps(format.bitrate_bps))
+    let config = match format.bitrate_bps {
+        Some(rate) => EncoderConfig::new().rate_control_mode(RateControlMode::Bitrate).bitrate(BitRate::from_bps(rate)),
+        None => EncoderConfig::new().rate_control_mode(RateControlMode::Off),
+    };
+    config
         .max_frame_rate(FrameRate::from_hz(frame_rate))
-        .rate_control_mode(RateControlMode::Bitrate)
         .skip_frames(false)
         .scene_change_detect(false)
         .intra_frame_period(IntraFramePeriod::from_num_frames(format.group))

@@ -17,7 +17,7 @@ const HEIGHT_SHARE: f32 = 0.34;
 /// # Errors
 /// [`EncodeError`] if the size cannot be encoded.
 pub fn holding_picture(width: u32, height: u32, frame_rate: f64) -> Result<Clip, EncodeError> {
-    let mut format = PictureFormat { width, height, frame_rate, bitrate_bps: 1_500_000, group: 0 };
+    let mut format = PictureFormat { width, height, frame_rate, bitrate_bps: None, group: 0 };
     let count = format.pictures_in(2.0);
     format.group = count;
     let picture = draw(width, height);

@@ -51,7 +51,7 @@ fn write_clip(path: &Path) -> anyhow::Result<()> {
         width: WIDTH,
         height: HEIGHT,
         frame_rate: f64::from(FRAME_RATE),
-        bitrate_bps: 2_000_000,
+        bitrate_bps: Some(2_000_000),
         group: GROUP,
     };
     let artist = scene::Artist::new()?;

@@ -21,7 +21,6 @@ use sink::Sink;
 const WIDTH: u32 = 1280;
 const HEIGHT: u32 = 720;
 const FRAME_RATE: f64 = 30.0;
-const BITRATE_BPS: u32 = 2_500_000;
 const KEYFRAME_SECONDS: f64 = 2.0;
 
 /// Packets that are due within this time go together.
@@ -68,7 +67,7 @@ pub(crate) async fn begin(
 async fn test_clip() -> Result<Arc<Clip>, String> {
     static CLIP: OnceCell<Arc<Clip>> = OnceCell::const_new();
     let make = || async {
-        let made = spawn_blocking(|| test_picture(WIDTH, HEIGHT, FRAME_RATE, BITRATE_BPS, KEYFRAME_SECONDS)).await;
+        let made = spawn_blocking(|| test_picture(WIDTH, HEIGHT, FRAME_RATE, KEYFRAME_SECONDS)).await;
         let clip = made.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
         Ok(Arc::new(clip))
     };

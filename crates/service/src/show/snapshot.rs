@@ -65,6 +65,8 @@ impl Show {
             let metadata = source.metadata().cloned().unwrap_or_default();
             (source.tracks().clone(), source.last_problem().map(str::to_owned), metadata)
         };
+        // What is made here has no source of messages; its tracks are known from the stage.
+        let tracks = if tracks.is_empty() { self.stage.lock().tracks.clone() } else { tracks };
         let counters = self.counters();
         let mut meters = shown.meters.lock();
         let (video_bps, frame_rate) = meters.video.rates(now);
