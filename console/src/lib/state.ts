@@ -26,12 +26,17 @@ export function channelTone(channel: LiveChannel): Tone {
 /** The three questions of the board: on air, good, does everyone get it. */
 export type Summary = { onAir: number; holding: number; channels: number; carrying: number; wanted: number };
 
+/** True while nobody sends, with or without a slate in between. */
+function waits(channel: LiveChannel): boolean {
+  return channel.state === "holding" || Boolean(channel.session?.is_slate_on);
+}
+
 export function summary(board: Board): Summary {
   const live = board.channels.filter((channel) => channel.session);
   const legs = live.flatMap((channel) => channel.legs).filter((leg) => leg.state !== "off");
   return {
-    onAir: live.filter((channel) => channel.state === "on air").length,
-    holding: live.filter((channel) => channel.state === "holding").length,
+    onAir: live.filter((channel) => !waits(channel)).length,
+    holding: live.filter(waits).length,
     channels: board.channels.length,
     carrying: legs.filter((leg) => leg.state === "carrying").length,
     wanted: legs.length,

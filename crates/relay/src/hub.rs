@@ -51,9 +51,10 @@ impl Cursor {
         Self { next: None, video_frames_seen: 0, last_seen: None, allowance }
     }
 
-    /// Makes the reader begin anew at the newest keyframe.
+    /// Makes the reader begin anew at the newest keyframe. What it misses by that is told by the next
+    /// read.
     pub fn restart(&mut self) {
-        (self.next, self.last_seen) = (None, None);
+        self.next = None;
     }
 
     /// True once the reader has begun.
@@ -179,18 +180,26 @@ impl Hub {
     fn place(&self, cursor: &Cursor) -> Option<(u64, Read)> {
         let newest_start = *self.starts.back().unwrap_or(&self.first);
         let Some(next) = cursor.next else {
-            return self.starts.back().map(|start| (*start, Read::UpToDate));
+            let start = *self.starts.back()?;
+            let jump = self.jump_to(start, cursor);
+            let missed = matches!(jump, Read::Jumped { missed_frame_count: 1.., .. }) && cursor.last_seen.is_some();
+            return Some((start, if missed { jump } else { Read::UpToDate }));
         };
         let evicted = next < self.first;
         let too_slow = self.lag(cursor) > cursor.allowance && newest_start > next;
         if !evicted && !too_slow {
             return Some((next, Read::UpToDate));
         }
-        let start = self.entry(newest_start);
+        Some((newest_start, self.jump_to(newest_start, cursor)))
+    }
+
+    /// What a reader misses that goes on at `start`.
+    fn jump_to(&self, start: u64, cursor: &Cursor) -> Read {
+        let start = self.entry(start);
         let frames_before = start.map_or(self.video_frame_count, |entry| entry.video_frames_before);
         let missed_frame_count = frames_before.saturating_sub(cursor.video_frames_seen);
         let missed = start.zip(cursor.last_seen).map_or(MediaTime::ZERO, |(start, seen)| start.packet.dts - seen);
-        Some((newest_start, Read::Jumped { missed_frame_count, missed: missed.max(MediaTime::ZERO) }))
+        Read::Jumped { missed_frame_count, missed: missed.max(MediaTime::ZERO) }
     }
 
     fn entry(&self, number: u64) -> Option<&Entry> {
@@ -324,6 +333,21 @@ mod tests {
         assert_eq!(hub.read(&mut cursor, 10, &mut out), Read::UpToDate);
         assert_eq!(out.len(), 3);
         assert_eq!(hub.read(&mut cursor, 10, &mut out), Read::End);
+    }
+
+    #[test]
+    fn a_reader_that_begins_anew_is_told_what_went_by() {
+        let mut hub = filled(60, 50, HubLimits::default());
+        let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
+        assert_eq!(hub.read(&mut cursor, 100, &mut out), Read::UpToDate);
+        cursor.restart();
+        assert_eq!(hub.read(&mut cursor, 100, &mut out), Read::UpToDate, "the same again is no loss");
+        for number in 60..130 {
+            hub.push(picture(number, number % 50 == 0), with_video());
+        }
+        cursor.restart();
+        let missed = MediaTime::from_millis(41 * 40);
+        assert_eq!(hub.read(&mut cursor, 100, &mut out), Read::Jumped { missed_frame_count: 40, missed });
     }
 
     #[test]

@@ -5,6 +5,7 @@ use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair, 
 use rustls::ServerConfig;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use time::{Duration, OffsetDateTime};
 
 /// How long a certificate is good.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -15,6 +16,8 @@ pub enum Validity {
     Expired,
     /// It begins in a far future.
     NotYet,
+    /// It ends so many seconds from now.
+    EndsIn(u32),
 }
 
 /// A certificate with its key, as PEM.
@@ -63,6 +66,9 @@ impl Authority {
         (params.not_before, params.not_after) = match validity {
             Validity::Good => (date_time_ymd(2020, 1, 1), date_time_ymd(2090, 1, 1)),
             Validity::Expired => (date_time_ymd(2020, 1, 1), date_time_ymd(2021, 1, 1)),
+            Validity::EndsIn(seconds) => {
+                (date_time_ymd(2020, 1, 1), OffsetDateTime::now_utc() + Duration::seconds(seconds.into()))
+            }
             Validity::NotYet => (date_time_ymd(2080, 1, 1), date_time_ymd(2090, 1, 1)),
         };
         let certificate = params.signed_by(&key, &self.issuer)?.pem();

@@ -134,11 +134,11 @@ export function SessionPage() {
           <Legs report={report.data} />
         </Section>
         {isTroubled && (
-          <Section title="What they missed">
+          <Section title="Troubles">
             <Troubles legs={legs} />
           </Section>
         )}
-        <Section title="The encoder">
+        <Section title="What happened">
           <ul className="divide-y divide-base-300">
             {wrong.map((text) => (
               <Line key={text} time="">
@@ -150,7 +150,7 @@ export function SessionPage() {
                 {event.text}
               </Line>
             ))}
-            {wrong.length + events.length === 0 && <Line time="">Nothing to tell: it came, stayed and left in order.</Line>}
+            {wrong.length + events.length === 0 && <Line time="">Nothing to tell: the encoder came, stayed and left in order.</Line>}
           </ul>
         </Section>
       </div>

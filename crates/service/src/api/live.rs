@@ -170,7 +170,7 @@ pub(crate) struct LiveLeg {
     sent_frame_count: u64,
     /// Payload bytes sent.
     sent_bytes: u64,
-    /// Pictures that the platform was too slow for.
+    /// Pictures that it missed: too slow for them, or not connected.
     dropped_frame_count: u64,
     /// How much of the show they were.
     dropped_ms: u64,

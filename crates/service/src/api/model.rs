@@ -310,7 +310,7 @@ pub(crate) struct LegOutcome {
     pub(crate) sent_frame_count: u64,
     /// Payload bytes sent.
     pub(crate) sent_bytes: u64,
-    /// Pictures that the platform was too slow for.
+    /// Pictures that it missed: too slow for them, or not connected.
     pub(crate) dropped_frame_count: u64,
     /// How much of the show they were.
     pub(crate) dropped_ms: u64,

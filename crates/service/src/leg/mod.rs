@@ -82,7 +82,11 @@ impl LegTask {
                     self.wait_for_orders(Some(until)).await;
                     self.move_leg(|leg, now| leg.handle_timeout(now));
                 }
-                LegState::Off { until } => self.wait_for_orders(until).await,
+                LegState::Off { until } => {
+                    // What goes by meanwhile is not missed.
+                    self.cursor = Cursor::new(ALLOWANCE);
+                    self.wait_for_orders(until).await;
+                }
             }
         }
         self.move_leg(|leg, now| leg.switch_off(now));

@@ -6,6 +6,7 @@ use std::sync::{Arc, LazyLock};
 use std::time::{Duration, SystemTime};
 
 use parking_lot::RwLock;
+use rustls::client::Resumption;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{CertificateError, ClientConfig, RootCertStore, ServerConfig};
@@ -118,7 +119,10 @@ static SYSTEM_AUTHORITIES: LazyLock<Arc<ClientConfig>> = LazyLock::new(|| {
 });
 
 fn client_config(roots: RootCertStore) -> Arc<ClientConfig> {
-    Arc::new(ClientConfig::builder().with_root_certificates(roots).with_no_client_auth())
+    let mut config = ClientConfig::builder().with_root_certificates(roots).with_no_client_auth();
+    // A resumed session would not look at the certificate again; legs dial seldom.
+    config.resumption = Resumption::disabled();
+    Arc::new(config)
 }
 
 /// Reads the certificates of a platform's own authority.

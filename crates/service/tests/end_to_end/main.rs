@@ -8,6 +8,7 @@ mod capture;
 mod command_line;
 mod dialects;
 mod enhanced;
+mod faults;
 mod full_disk;
 mod house;
 mod kill;

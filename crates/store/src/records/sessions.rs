@@ -71,7 +71,7 @@ pub struct LegRecord {
     pub sent_frame_count: u64,
     /// Payload bytes sent.
     pub sent_bytes: u64,
-    /// Pictures that the platform was too slow for.
+    /// Pictures that it missed: too slow for them, or not connected.
     pub dropped_frame_count: u64,
     /// How much of the show they were, in milliseconds.
     pub dropped_ms: u64,
