@@ -6,19 +6,23 @@
 //! delivered GB, and the latency that it adds.
 
 mod chunks;
+mod encoder;
+mod faulty;
 mod latency;
 mod plain;
 mod process;
 mod relay;
+mod sinks;
 mod source;
 mod tls;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::Parser;
 
 use latency::Latencies;
+use relay::Plan;
 use tls::Tls;
 use waverant_standin::Crowd;
 
@@ -37,6 +41,15 @@ struct Arguments {
     /// Measure fan-out over TLS, beside a plain TLS copy.
     #[arg(long)]
     tls: bool,
+    /// Milliseconds that packets are collected before they are sent, by us and by the plain copy.
+    #[arg(long, default_value_t = 0)]
+    batch: u64,
+    /// Shows at once; more than one are measured without the plain copy.
+    #[arg(long, default_value_t = 1)]
+    channels: usize,
+    /// Platforms of each show that refuse, stall, flap, say nothing or read at 100 kbit/s, in addition.
+    #[arg(long, default_value_t = 0)]
+    faulty: usize,
     /// Hostile connections beside each measured show.
     #[arg(long, default_value_t = 0)]
     hostile: usize,
@@ -54,9 +67,15 @@ struct Arguments {
 /// One measurement.
 struct Figures {
     cpu_seconds_per_gb: f64,
+    /// Cores that were busy.
+    cores: f64,
     delivered_gb: f64,
     latencies: Latencies,
     resident_mib: f64,
+    /// The same before the shows.
+    idle_mib: f64,
+    /// Pictures that a healthy sink did not get.
+    lost_frames: u64,
 }
 
 #[tokio::main]
@@ -65,7 +84,7 @@ async fn main() -> anyhow::Result<()> {
     let arguments = Arguments::parse();
     if arguments.plain_copy {
         let tls = arguments.tls_folder.as_deref().map(Tls::open).transpose()?;
-        return plain::copy(tls).await;
+        return plain::copy(tls, Duration::from_millis(arguments.batch)).await;
     }
     if arguments.chunks {
         return chunks::measure();
@@ -75,27 +94,56 @@ async fn main() -> anyhow::Result<()> {
     let own = std::env::current_exe()?;
     let waverantd = arguments.waverantd.unwrap_or_else(|| own.with_file_name("waverantd"));
     let length = Duration::from_secs(arguments.seconds);
-    let most = arguments.sinks.iter().copied().max().unwrap_or(1).max(5);
-    let house = relay::House::start(&waverantd, most)?;
+    let most = arguments.sinks.iter().copied().max().unwrap_or(1).max(5) + arguments.faulty;
+    let house = relay::House::start(&waverantd, arguments.channels, most)?;
     let _crowd = (arguments.hostile > 0).then(|| Crowd::start(house.rtmp_address(), arguments.hostile));
     if arguments.hostile > 0 {
         println!("beside {} hostile connections, which cost the service CPU of their own", arguments.hostile);
     }
-    println!("one 6 Mbit/s stream, {} s each; CPU seconds of the measured process per delivered GB", length.as_secs());
+    let plan = Plan {
+        channels: arguments.channels,
+        sinks: 0,
+        faulty: arguments.faulty,
+        batch: Some(Duration::from_millis(arguments.batch)),
+        length,
+        records: false,
+    };
+    if arguments.channels > 1 || arguments.faulty > 0 {
+        return load(&house, plan, &arguments.sinks, tls.as_ref()).await;
+    }
+    beside_the_copy(&house, plan, &arguments.sinks, &own, tls.as_ref()).await?;
+    let five = house.measure(&Plan { sinks: 5, records: true, ..plan }, tls.as_ref()).await?;
     println!(
-        "{:>5}  {:>23}  {:>23}  {:>6}",
-        "",
-        if arguments.tls { "plain TLS copy" } else { "plain TCP copy" },
-        "waverantd",
-        "CPU"
+        "memory with 5 destinations and a recording: waverantd {:.1} MiB, private database {:.1} MiB",
+        five.resident_mib,
+        house.database_mib()
     );
+    Ok(())
+}
+
+/// Each number of sinks, and the plain copy beside it in the same run.
+#[expect(clippy::print_stdout, reason = "the table is the program's output")]
+async fn beside_the_copy(
+    house: &relay::House,
+    plan: Plan,
+    sinks: &[usize],
+    own: &Path,
+    tls: Option<&Tls>,
+) -> anyhow::Result<()> {
+    let (seconds, batch) = (plan.length.as_secs(), plan.batch.unwrap_or_default());
+    println!(
+        "one 6 Mbit/s stream, {seconds} s each, batches of {} ms; CPU seconds per delivered GB",
+        batch.as_millis()
+    );
+    let copy = if tls.is_some() { "plain TLS copy" } else { "plain TCP copy" };
+    println!("{:>5}  {copy:>23}  {:>23}  {:>6}", "", "waverantd", "CPU");
     println!(
         "{:>5}  {:>7} {:>7} {:>7}  {:>7} {:>7} {:>7}  {:>6}  {:>8}",
         "sinks", "s/GB", "p50 ms", "p99 ms", "s/GB", "p50 ms", "p99 ms", "ratio", "RSS MiB"
     );
-    for count in arguments.sinks {
-        let floor = plain::measure(&own, count, length, tls.as_ref()).await?;
-        let ours = house.measure(count, length, false, tls.as_ref()).await?;
+    for count in sinks {
+        let floor = plain::measure(own, *count, plan.length, batch, tls).await?;
+        let ours = house.measure(&Plan { sinks: *count, ..plan }, tls).await?;
         println!(
             "{count:>5}  {:>7.2} {:>7.1} {:>7.1}  {:>7.2} {:>7.1} {:>7.1}  {:>5.2}x  {:>8.1}",
             floor.cpu_seconds_per_gb,
@@ -112,11 +160,30 @@ async fn main() -> anyhow::Result<()> {
             println!("       waverantd delivered only {:.0} % of what the copy did", short * 100.0);
         }
     }
-    let five = house.measure(5, length, true, tls.as_ref()).await?;
+    Ok(())
+}
+
+/// Many shows, or bad platforms beside the good ones.
+#[expect(clippy::print_stdout, reason = "the table is the program's output")]
+async fn load(house: &relay::House, plan: Plan, sinks: &[usize], tls: Option<&Tls>) -> anyhow::Result<()> {
+    let batch = plan.batch.unwrap_or_default().as_millis();
+    println!("{} shows of 6 Mbit/s, {} s each, batches of {batch} ms", plan.channels, plan.length.as_secs());
     println!(
-        "memory with 5 destinations and a recording: waverantd {:.1} MiB, private database {:.1} MiB",
-        five.resident_mib,
-        house.database_mib()
+        "{:>9}  {:>10}  {:>6}  {:>8}  {:>12}  {:>7} {:>7}  {:>11}",
+        "good legs", "bad legs", "cores", "RSS MiB", "KiB per leg", "p50 ms", "p99 ms", "lost frames"
     );
+    for count in sinks {
+        let ours = house.measure(&Plan { sinks: *count, ..plan }, tls).await?;
+        let (good, bad) = (plan.channels * count, plan.channels * plan.faulty);
+        println!(
+            "{good:>9}  {bad:>10}  {:>6.2}  {:>8.1}  {:>12.0}  {:>7.1} {:>7.1}  {:>11}",
+            ours.cores,
+            ours.resident_mib,
+            (ours.resident_mib - ours.idle_mib) * 1024.0 / (good + bad) as f64,
+            ours.latencies.percentile(50.0),
+            ours.latencies.percentile(99.0),
+            ours.lost_frames,
+        );
+    }
     Ok(())
 }

@@ -1,6 +1,8 @@
 //! The floor: a program that reads length-prefixed pictures and writes them to all sinks, with a
 //! channel and a task per connection.
 
+use std::collections::VecDeque;
+use std::io::IoSlice;
 use std::path::Path;
 use std::pin::Pin;
 use std::process::Stdio;
@@ -9,7 +11,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use anyhow::Context;
-use bytes::{Bytes, BytesMut};
+use bytes::{Buf, Bytes, BytesMut};
 use tokio::io::{AsyncBufReadExt, AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::process::Command;
@@ -26,7 +28,7 @@ const WARM_UP: Duration = Duration::from_secs(2);
 
 /// The measured program: prints its two ports, takes one source and any number of sinks.
 #[expect(clippy::print_stdout, reason = "the ports are the program's output")]
-pub(crate) async fn copy(tls: Option<Tls>) -> anyhow::Result<()> {
+pub(crate) async fn copy(tls: Option<Tls>, batch: Duration) -> anyhow::Result<()> {
     let acceptor = tls.as_ref().map(Tls::acceptor);
     let (sources, sinks) = (TcpListener::bind("127.0.0.1:0").await?, TcpListener::bind("127.0.0.1:0").await?);
     println!("{} {}", sources.local_addr()?, sinks.local_addr()?);
@@ -47,9 +49,14 @@ pub(crate) async fn copy(tls: Option<Tls>) -> anyhow::Result<()> {
                         Err(_) => return,
                     },
                 };
-                while let Some(picture) = receiver.recv().await {
-                    if stream.write_all(&picture).await.is_err() || stream.flush().await.is_err() {
+                let mut pictures = Vec::new();
+                while receiver.recv_many(&mut pictures, 64).await > 0 {
+                    if write_all(&mut stream, &mut pictures).await.is_err() {
                         return;
+                    }
+                    // What comes meanwhile goes together.
+                    if !batch.is_zero() {
+                        sleep(batch).await;
                     }
                 }
             });
@@ -73,9 +80,34 @@ pub(crate) async fn copy(tls: Option<Tls>) -> anyhow::Result<()> {
     }
 }
 
-pub(crate) async fn measure(own: &Path, count: usize, length: Duration, tls: Option<&Tls>) -> anyhow::Result<Figures> {
+/// Writes pictures with as few calls as the connection takes.
+async fn write_all(stream: &mut Pin<Box<dyn AsyncWrite + Send>>, pictures: &mut Vec<Bytes>) -> std::io::Result<()> {
+    let mut rest: VecDeque<Bytes> = pictures.drain(..).collect();
+    while !rest.is_empty() {
+        let slices: Vec<IoSlice<'_>> = rest.iter().map(|picture| IoSlice::new(picture)).collect();
+        let mut written = stream.write_vectored(&slices).await?;
+        while let Some(first) = rest.front_mut() {
+            let step = written.min(first.len());
+            first.advance(step);
+            written -= step;
+            if !first.is_empty() {
+                break;
+            }
+            rest.pop_front();
+        }
+    }
+    stream.flush().await
+}
+
+pub(crate) async fn measure(
+    own: &Path,
+    count: usize,
+    length: Duration,
+    batch: Duration,
+    tls: Option<&Tls>,
+) -> anyhow::Result<Figures> {
     let mut child = Command::new(own)
-        .arg("--plain-copy")
+        .args(["--plain-copy", "--batch", &batch.as_millis().to_string()])
         .args(tls.map(|tls| tls.folder()).into_iter().flat_map(|folder| ["--tls-folder".as_ref(), folder.as_os_str()]))
         .stdout(Stdio::piped())
         .kill_on_drop(true)
@@ -121,7 +153,15 @@ pub(crate) async fn measure(own: &Path, count: usize, length: Duration, tls: Opt
         latencies.extend(task.await?);
     }
     let delivered_gb = bytes.load(Ordering::Relaxed) as f64 / 1e9;
-    Ok(Figures { cpu_seconds_per_gb: cpu / delivered_gb, delivered_gb, latencies, resident_mib })
+    Ok(Figures {
+        cpu_seconds_per_gb: cpu / delivered_gb,
+        cores: cpu / length.as_secs_f64(),
+        delivered_gb,
+        latencies,
+        resident_mib,
+        idle_mib: 0.0,
+        lost_frames: 0,
+    })
 }
 
 async fn read_sink(

@@ -25,6 +25,11 @@ impl Source {
         Self { began: Instant::now(), number: 0 }
     }
 
+    /// Makes stamps count from another source's begin.
+    pub(crate) fn since(self, began: Instant) -> Self {
+        Self { began, ..self }
+    }
+
     /// The time from which stamps count.
     pub(crate) fn began(&self) -> Instant {
         self.began
@@ -40,6 +45,7 @@ impl Source {
         picture.put_u32(u32::try_from(FRAME_BYTES - 4).unwrap_or(0));
         picture.put_u8(if keyframe { 0x65 } else { 0x41 });
         picture.put_u64(stamp(self.began));
+        picture.put_u64(self.number.into());
         picture.resize(FRAME_BYTES, 0x55);
         let millis = self.number * 1000 / FRAME_RATE;
         self.number += 1;
@@ -55,4 +61,9 @@ fn stamp(began: Instant) -> u64 {
 pub(crate) fn age(picture: &[u8], began: Instant) -> Option<f64> {
     let sent = picture.get(STAMP_AT..STAMP_AT + 8)?.try_into().ok().map(u64::from_be_bytes)?;
     Some(stamp(began).saturating_sub(sent) as f64 / 1000.0)
+}
+
+/// The place of a picture in its stream.
+pub(crate) fn number(picture: &[u8]) -> Option<u64> {
+    picture.get(STAMP_AT + 8..STAMP_AT + 16)?.try_into().ok().map(u64::from_be_bytes)
 }

@@ -1,11 +1,13 @@
-//! Fragmented MP4.
+//! MP4: written with fragments, read with and without.
 //!
 //! Source: ISO/IEC 14496-12, 14496-14 and 14496-15
 
 mod boxes;
+mod fields;
 mod init;
 mod reader;
 mod sample_entry;
+mod tables;
 mod writer;
 
 #[cfg(test)]

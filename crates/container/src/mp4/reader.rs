@@ -3,7 +3,9 @@ use thiserror::Error;
 use waverant_media::{CodecParameters, MediaTime, TICKS_PER_SECOND, TrackId};
 
 use super::NON_SYNC_BIT;
+use super::fields::Fields;
 use super::sample_entry::read_sample_entry;
+use super::tables::SampleTables;
 
 /// Boxes may hold boxes this deep; a file needs 8.
 const MAX_DEPTH: u8 = 16;
@@ -84,7 +86,7 @@ impl Mp4Track {
     }
 }
 
-/// A fragmented MP4 file, read from memory.
+/// An MP4 file, with fragments or without, read from memory.
 #[derive(Clone, Debug)]
 pub struct Mp4File {
     /// The tracks in file order.
@@ -111,7 +113,7 @@ impl Mp4File {
             match &name {
                 b"moov" => {
                     has_movie = true;
-                    found.read_movie(&content)?;
+                    found.read_movie(Some(file), &content)?;
                 }
                 // A fragment counts only if its payload is whole as well.
                 b"moof" if next_box(file, end).is_none() => {
@@ -139,15 +141,15 @@ impl Mp4File {
     /// [`Mp4Error`] if a box is damaged.
     pub fn duration_from_boxes(movie: &Bytes, last_fragment: &Bytes) -> Result<MediaTime, Mp4Error> {
         let mut file = Self { tracks: Vec::new(), truncated: false };
-        file.read_movie(movie)?;
+        file.read_movie(None, movie)?;
         file.read_fragment(None, 0, last_fragment)?;
         Ok(file.duration())
     }
 
-    fn read_movie(&mut self, movie: &Bytes) -> Result<(), Mp4Error> {
+    fn read_movie(&mut self, file: Option<&Bytes>, movie: &Bytes) -> Result<(), Mp4Error> {
         for_each_box(movie, 0, &mut |name, content| {
             if name == b"trak" {
-                self.tracks.push(read_track(content)?);
+                self.tracks.push(read_track(file, content)?);
             }
             Ok(name == b"mvex")
         })?;
@@ -292,7 +294,8 @@ fn read_decode_time(content: &Bytes) -> Result<i64, Mp4Error> {
     Ok(i64::try_from(time).unwrap_or(i64::MAX))
 }
 
-fn read_track(content: &Bytes) -> Result<Mp4Track, Mp4Error> {
+fn read_track(file: Option<&Bytes>, content: &Bytes) -> Result<Mp4Track, Mp4Error> {
+    let mut tables = SampleTables::default();
     let mut track = Mp4Track {
         number: 0,
         codec: None,
@@ -320,12 +323,27 @@ fn read_track(content: &Bytes) -> Result<Mp4Track, Mp4Error> {
             }
             b"elst" => track.edit_start = read_edit_start(content)?,
             b"stsd" => track.codec = read_sample_entry(track.number, content)?,
-            _ => {}
+            _ => {
+                tables.read(name, content)?;
+            }
         }
         Ok(matches!(name, b"mdia" | b"minf" | b"stbl" | b"edts"))
     })?;
     if track.timescale == 0 {
         return Err(Mp4Error::Timescale { track: track.number });
+    }
+    if let Some(file) = file {
+        let samples = tables.samples(file).into_iter().map(|sample| {
+            let shifted = sample.decode_time.saturating_sub(track.edit_start);
+            Mp4Sample {
+                dts: track.to_media_time(shifted),
+                pts: track.to_media_time(shifted.saturating_add(sample.offset.into())),
+                duration: track.to_media_time(sample.duration.into()),
+                sync: sample.sync,
+                payload: sample.payload,
+            }
+        });
+        track.samples = samples.collect();
     }
     Ok(track)
 }
@@ -392,40 +410,4 @@ fn for_each_box(content: &Bytes, depth: u8, visit: &mut Visit<'_>) -> Result<(),
         at = end;
     }
     Ok(())
-}
-
-/// Reads big-endian fields of a box within its bounds.
-struct Fields<'a> {
-    name: &'static str,
-    rest: &'a [u8],
-}
-
-impl<'a> Fields<'a> {
-    fn new(name: &'static str, content: &'a [u8], skip: usize) -> Self {
-        Self { name, rest: content.get(skip..).unwrap_or(&[]) }
-    }
-
-    fn take<const N: usize>(&mut self) -> Result<[u8; N], Mp4Error> {
-        let (head, rest) =
-            self.rest.split_first_chunk::<N>().ok_or_else(|| Mp4Error::Truncated { name: self.name.into() })?;
-        self.rest = rest;
-        Ok(*head)
-    }
-
-    fn skip(&mut self, count: usize) -> Result<(), Mp4Error> {
-        self.rest = self.rest.get(count..).ok_or_else(|| Mp4Error::Truncated { name: self.name.into() })?;
-        Ok(())
-    }
-
-    fn u32(&mut self) -> Result<u32, Mp4Error> {
-        self.take().map(u32::from_be_bytes)
-    }
-
-    fn i32(&mut self) -> Result<i32, Mp4Error> {
-        self.take().map(i32::from_be_bytes)
-    }
-
-    fn u64(&mut self) -> Result<u64, Mp4Error> {
-        self.take().map(u64::from_be_bytes)
-    }
 }

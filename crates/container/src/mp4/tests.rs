@@ -8,6 +8,8 @@ use waverant_media::{
     Ac3Config, CodecParameters, FlacConfig, MediaTime, Mp3Config, Packet, TrackId, TrackKind, Tracks, Vp9Config,
 };
 
+use super::boxes::BoxWriter;
+use super::reader::find_box;
 use super::{FragmentWriter, Mp4Error, Mp4File, WriterError};
 
 fn video(dts_ms: i64, composition_ms: i64, keyframe: bool) -> Packet {
@@ -238,6 +240,122 @@ fn packets_of_opus_last_as_long_as_they_say() {
     assert_eq!(lasts, [20, 60, 20]);
 }
 
+/// Writes packets of pictures without fragments: three samples to a chunk, the index at the end.
+fn write_plain(packets: &[Packet]) -> Vec<u8> {
+    let mut file = BoxWriter::new();
+    file.boxed(b"ftyp", |out| {
+        out.bytes(b"isom").u32(0);
+    });
+    let chunks: Vec<&[Packet]> = packets.chunks(3).collect();
+    let mut places = Vec::new();
+    file.boxed(b"mdat", |out| {
+        for chunk in &chunks {
+            out.bytes(b"between");
+            places.push(u32::try_from(out.len()).unwrap());
+            chunk.iter().for_each(|packet| {
+                out.bytes(&packet.payload);
+            });
+        }
+    });
+    let count = |length: usize| u32::try_from(length).unwrap();
+    let steps: Vec<i64> = packets.windows(2).map(|pair| (pair[1].dts - pair[0].dts).ticks()).chain([3000]).collect();
+    let syncs: Vec<u32> =
+        (1..).zip(packets).filter(|(_, packet)| packet.random_access).map(|(number, _)| number).collect();
+    // The description of the track is taken from a file with fragments.
+    let described = Bytes::from(write(&packets[..1]));
+    let movie = find_box(&described, 0, b"moov").unwrap();
+    let media = find_box(&find_box(&movie, 0, b"trak").unwrap(), 0, b"mdia").unwrap();
+    let table = find_box(&find_box(&media, 0, b"minf").unwrap(), 0, b"stbl").unwrap();
+    let entry = find_box(&table, 0, b"stsd").unwrap();
+    file.boxed(b"moov", |out| {
+        out.boxed(b"trak", |out| {
+            out.boxed(b"tkhd", |out| {
+                out.u32(0).u32(0).u32(0).u32(7);
+            });
+            out.boxed(b"mdia", |out| {
+                out.boxed(b"mdhd", |out| {
+                    out.u32(0).u32(0).u32(0).u32(90_000).u32(0);
+                });
+                out.boxed(b"minf", |out| {
+                    out.boxed(b"stbl", |out| {
+                        out.boxed(b"stsd", |out| {
+                            out.bytes(&entry);
+                        });
+                        out.boxed(b"stts", |out| {
+                            out.u32(0).u32(count(steps.len()));
+                            steps.iter().for_each(|step| {
+                                out.u32(1).u32(u32::try_from(*step).unwrap());
+                            });
+                        });
+                        out.boxed(b"ctts", |out| {
+                            out.u32(0).u32(count(packets.len()));
+                            let offset = |packet: &Packet| i32::try_from((packet.pts - packet.dts).ticks()).unwrap();
+                            packets.iter().for_each(|packet| {
+                                out.u32(1).i32(offset(packet));
+                            });
+                        });
+                        out.boxed(b"stss", |out| {
+                            out.u32(0).u32(count(syncs.len()));
+                            syncs.iter().for_each(|sync| {
+                                out.u32(*sync);
+                            });
+                        });
+                        out.boxed(b"stsz", |out| {
+                            out.u32(0).u32(0).u32(count(packets.len()));
+                            packets.iter().for_each(|packet| {
+                                out.u32(count(packet.payload.len()));
+                            });
+                        });
+                        let last = count(chunks.last().unwrap().len());
+                        out.boxed(b"stsc", |out| {
+                            out.u32(0).u32(2).u32(1).u32(3).u32(1).u32(count(chunks.len())).u32(last).u32(1);
+                        });
+                        out.boxed(b"stco", |out| {
+                            out.u32(0).u32(count(places.len()));
+                            places.iter().for_each(|place| {
+                                out.u32(*place);
+                            });
+                        });
+                    });
+                });
+            });
+        });
+    });
+    file.into_bytes()
+}
+
+fn pictures(seconds: i64) -> Vec<Packet> {
+    show(seconds).into_iter().filter(|packet| packet.kind == TrackKind::Video).collect()
+}
+
+#[test]
+fn a_file_without_fragments_is_read() {
+    let packets = pictures(2);
+    let file = Mp4File::parse(&write_plain(&packets[..50]).into()).unwrap();
+    let track = &file.tracks[0];
+    assert_eq!((track.number, file.truncated), (7, false));
+    let read: Vec<&Bytes> = track.samples.iter().map(|sample| &sample.payload).collect();
+    assert_eq!(read, payloads(&packets[..50], TrackKind::Video));
+    for (sample, packet) in track.samples.iter().zip(&packets) {
+        assert_eq!(sample.dts, packet.dts - packets[0].dts);
+        assert_eq!((sample.pts - sample.dts, sample.sync), (packet.pts - packet.dts, packet.random_access));
+    }
+}
+
+#[test]
+fn a_table_that_promises_more_than_there_is_ends_with_the_file() {
+    let mut bytes = write_plain(&pictures(1));
+    let at = bytes.windows(4).position(|window| window == b"stsz").unwrap();
+    // One size of a byte for four billion samples, three billion to a chunk.
+    bytes[at + 8..at + 12].copy_from_slice(&1u32.to_be_bytes());
+    bytes[at + 12..at + 16].copy_from_slice(&u32::MAX.to_be_bytes());
+    let at = bytes.windows(4).position(|window| window == b"stsc").unwrap();
+    bytes[at + 16..at + 20].copy_from_slice(&3_000_000_000u32.to_be_bytes());
+    let length = bytes.len();
+    let file = Mp4File::parse(&bytes.into()).unwrap();
+    assert!(file.tracks[0].samples.len() <= length);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 
@@ -262,6 +380,14 @@ proptest! {
 
     #[test]
     fn any_bytes_parse_or_fail(bytes in proptest::collection::vec(any::<u8>(), 0..300)) {
+        let _ = Mp4File::parse(&Bytes::from(bytes));
+    }
+
+    #[test]
+    fn a_flipped_bit_in_a_plain_file_never_panics(at in 0usize..6000, bit in 0u8..8) {
+        let mut bytes = write_plain(&pictures(1));
+        let at = at % bytes.len();
+        bytes[at] ^= 1 << bit;
         let _ = Mp4File::parse(&Bytes::from(bytes));
     }
 

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use bytes::Bytes;
 use waverant_container::Mp4File;
-use waverant_media::{Packet, Track, Tracks};
+use waverant_media::{Packet, Track, TrackId, Tracks};
 use waverant_relay::Slate;
 
 /// The largest slate that is taken.
@@ -81,7 +81,10 @@ pub(crate) fn read_slate(bytes: &Bytes) -> Result<Slate, String> {
     let (mut tracks, mut packets) = (Tracks::new(), Vec::new());
     for track in &file.tracks {
         let Some(codec) = &track.codec else { continue };
-        let (id, kind) = (track.track_id(), codec.kind());
+        // Foreign files number their tracks as they like.
+        let kind = codec.kind();
+        let place = tracks.iter().filter(|known| known.codec.kind() == kind).count();
+        let Some(id) = u8::try_from(place).ok().and_then(|place| TrackId::at(kind, place)) else { continue };
         tracks.set(Track::new(id, codec.clone()));
         packets.extend(track.samples.iter().map(|sample| Packet {
             track: id,
