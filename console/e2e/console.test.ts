@@ -94,6 +94,48 @@ describe("a show in the console", () => {
     await page.close();
   });
 
+  it("is prepared and rehearsed, and reported", async () => {
+    const page = await browser.newPage();
+    page.on("dialog", (asked) => void asked.accept());
+    await signIn(page, show);
+    await page.goto(`${show.url}/channels/finish-line`);
+    const dialog = page.getByRole("dialog");
+    await page.getByRole("button", { name: "Try plovio" }).click();
+    await dialog.getByText("`live` lets us in").waitFor();
+    await dialog.getByRole("button", { name: "Try the key too" }).click();
+    await dialog.getByText("the key is taken").waitFor();
+    await dialog.getByRole("button", { name: "Done" }).click();
+
+    await page.getByRole("button", { name: "Change plovio" }).click();
+    await dialog.getByLabel("Delay on this channel, seconds").fill("2.5");
+    await dialog.getByLabel("Sound").fill("loud");
+    await dialog.getByLabel("Encrypted connections only").check();
+    await dialog.getByRole("button", { name: "Save" }).click();
+    await dialog.getByText("does not choose a track").waitFor();
+    await dialog.getByLabel("Sound").fill("number:1");
+    await dialog.getByRole("button", { name: "Save" }).click();
+    await page.getByText("2.5 s later").waitFor();
+    await page.getByText("Limits sheet: it takes encrypted connections only").waitFor();
+
+    await page.getByRole("button", { name: "Rules" }).click();
+    await dialog.getByLabel("A second encoder comes").selectOption("replace");
+    await dialog.getByLabel("Clip (MP4)").setInputFiles("../demo/regatta.mp4");
+    await dialog.getByRole("button", { name: "Save" }).click();
+    await dialog.waitFor({ state: "detached" });
+    expect(JSON.parse(await (await page.request.get(`${show.url}/api/v1/channels/finish-line`)).text())).toMatchObject({
+      takeover: "replace",
+      slate: "uploaded",
+    });
+
+    await page.getByRole("button", { name: "Rehearse" }).click();
+    await dialog.getByLabel("Seconds").fill("3");
+    await dialog.getByRole("button", { name: "Begin" }).click();
+    await page.getByRole("heading", { name: "Rehearsal 2" }).waitFor();
+    await page.getByText("the rehearsal is done").waitFor();
+    await page.getByRole("img", { name: "built-in sink carried 0:02" }).or(page.getByRole("img", { name: "built-in sink carried 0:03" })).waitFor();
+    await page.close();
+  });
+
   it("shows who was turned away", async () => {
     const page = await browser.newPage();
     await signIn(page, show);
@@ -122,7 +164,7 @@ describe("a show in the console", () => {
 
   it("answers the command line about the same show", () => {
     show.cli(["sign-in", show.url, "--name", "harbour", "--password-file", "-"], PASSWORD);
-    expect(show.cli(["channel", "list"])).toMatch(/finish-line\s+Finish line\s+10\.0 s\s+yes\s+plovio/);
+    expect(show.cli(["channel", "list"])).toMatch(/finish-line\s+Finish line\s+10\.0 s\s+yes\s+replace\s+uploaded\s+plovio \(2\.5 s later\)/);
     expect(show.cli(["session", "show", "1"])).toContain("the encoder stopped");
     expect(show.cli(["turned-away", "list"])).toContain("abcdefg-…");
     expect(show.cli(["live", "show"])).toMatch(/finish-line\s+off air/);

@@ -16,7 +16,7 @@ export function legTone(leg: LiveLeg): Tone {
   return LEG_TONES[leg.state] ?? "idle";
 }
 
-const CHANNEL_TONES: Record<string, Tone> = { "on air": "good", holding: "trouble", "off air": "idle" };
+const CHANNEL_TONES: Record<string, Tone> = { "on air": "good", holding: "trouble", over: "idle", "off air": "idle" };
 
 export function channelTone(channel: LiveChannel): Tone {
   if (channel.session?.is_slate_on) return "trouble";
@@ -35,7 +35,7 @@ export function summary(board: Board): Summary {
   const live = board.channels.filter((channel) => channel.session);
   const legs = live.flatMap((channel) => channel.legs).filter((leg) => leg.state !== "off");
   return {
-    onAir: live.filter((channel) => !waits(channel)).length,
+    onAir: live.filter((channel) => channel.state !== "over" && !waits(channel)).length,
     holding: live.filter(waits).length,
     channels: board.channels.length,
     carrying: legs.filter((leg) => leg.state === "carrying").length,

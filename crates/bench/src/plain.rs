@@ -159,7 +159,6 @@ pub(crate) async fn measure(
         delivered_gb,
         latencies,
         resident_mib,
-        idle_mib: 0.0,
         lost_frames: 0,
     })
 }

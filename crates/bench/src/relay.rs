@@ -140,7 +140,6 @@ impl House {
         let listener = TcpListener::bind("127.0.0.1:0").await?;
         let mut bad = JoinSet::new();
         self.set_up(plan, &listener, &mut bad, tls).await?;
-        let idle_mib = resident_mib(self.child.id());
         let sinks = tokio::spawn(accept_all(listener, began, state.clone(), tls.map(Tls::acceptor)));
         let mut encoders = JoinSet::new();
         for (source, key) in sources.into_iter().zip(&self.keys) {
@@ -173,7 +172,6 @@ impl House {
             delivered_gb,
             latencies,
             resident_mib,
-            idle_mib,
             lost_frames,
         })
     }

@@ -14,6 +14,7 @@ function since(channel: LiveChannel): string {
   if (channel.state === "holding") {
     return `holding${session.is_slate_on ? " with slate" : ""}, ${clock(session.hold_left_ms ?? 0)} left`;
   }
+  if (channel.state === "over") return "over, delayed legs play on";
   if (session.is_slate_on) return "encoder silent, slate is on";
   const what = session.is_rehearsal ? "rehearsing" : channel.state;
   return `${what} ${clock(Date.now() - Date.parse(session.started_at))}`;

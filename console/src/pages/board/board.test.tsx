@@ -121,6 +121,30 @@ describe("channel card", () => {
     expect(screen.getByText("the platform closed the connection. Next try in 4 s.")).toBeTruthy();
   });
 
+  it("shows the last minute, the limits that are not kept, and what was dropped", () => {
+    const slow = leg("tindrel", "carrying", {
+      trace: [1_000_000, 2_000_000, 500_000],
+      breaches: ["the bitrate is 2.0 Mbit/s and it takes 1.0: set the encoder to less"],
+      dropped_frame_count: 90,
+      dropped_ms: 3000,
+      behind_ms: 30_250,
+      delay_ms: 30_000,
+    });
+    show(channel({ legs: [slow] }));
+    expect(screen.getByRole("img", { name: "Bitrate to tindrel over the last minute" })).toBeTruthy();
+    expect(screen.getByText(/^Limits sheet: the bitrate is 2.0/)).toBeTruthy();
+    expect(screen.getByText("90 (3.0 s)")).toBeTruthy();
+    expect(screen.getByText("30.3 s").className).not.toContain("text-warning");
+  });
+
+  it("says that the slate is on, who waits, and when a leg starts", () => {
+    const later = leg("quayside", "off", { reason: "it starts 60 s after the show", next_dial_in_ms: 12_400 });
+    show(channel({ session: { ...session, is_slate_on: true, waiting: ["spare"] }, legs: [later] }));
+    for (const text of ["encoder silent, slate is on", "spare", "it starts 60 s after the show. Starts in 13 s."]) {
+      expect(screen.getByText(text), text).toBeTruthy();
+    }
+  });
+
   it("names what the stream lacks", () => {
     const silent = { ...session, audio: [], findings: ["sound format 11 is not carried; set the encoder to AAC or Opus"] };
     show(channel({ session: silent }));

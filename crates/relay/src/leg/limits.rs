@@ -170,27 +170,36 @@ impl LimitsSheet {
     }
 }
 
-/// Keeps track of which limits are not kept for good: what is measured must last.
+/// Keeps track of which limits are not kept for good. What is measured must last to count, and must
+/// be kept as long again to be forgiven: a leg that is held back does not flutter.
 #[derive(Clone, Debug, Default)]
 pub struct LimitsWatch {
-    pending: Vec<(Limit, Instant)>,
+    /// Since when a limit is not kept though it does not stand, or kept though it stands.
+    changing: Vec<(Limit, Instant)>,
     standing: Vec<Breach>,
 }
 
 impl LimitsWatch {
     /// Takes what a check found at `now`; to be called about once a second.
     pub fn update(&mut self, now: Instant, found: Vec<Breach>) {
-        self.pending.retain(|(limit, _)| found.iter().any(|breach| breach.limit == *limit));
-        for breach in &found {
-            if !self.pending.iter().any(|(limit, _)| *limit == breach.limit) {
-                self.pending.push((breach.limit, now));
+        let is_in = |list: &[Breach], limit: Limit| list.iter().any(|breach| breach.limit == limit);
+        let before = std::mem::take(&mut self.standing);
+        let differs = |limit: Limit| is_in(&found, limit) != is_in(&before, limit);
+        self.changing.retain(|(limit, _)| differs(*limit));
+        for breach in found.iter().chain(&before) {
+            if differs(breach.limit) && !self.changing.iter().any(|(limit, _)| *limit == breach.limit) {
+                self.changing.push((breach.limit, now));
             }
         }
-        let lasts = |limit: Limit| {
-            let since = self.pending.iter().find(|(pending, _)| *pending == limit).map(|(_, since)| *since);
-            since.is_some_and(|since| now.saturating_duration_since(since) >= LASTING)
+        let has_lasted = |limit: Limit| {
+            let since = self.changing.iter().find(|(changing, _)| *changing == limit).map(|(_, since)| *since);
+            !limit.is_measured() || since.is_some_and(|since| now.saturating_duration_since(since) >= LASTING)
         };
-        self.standing = found.into_iter().filter(|breach| !breach.limit.is_measured() || lasts(breach.limit)).collect();
+        let forgiven = |breach: &Breach| differs(breach.limit) && has_lasted(breach.limit);
+        let kept: Vec<Breach> =
+            before.iter().filter(|old| !is_in(&found, old.limit) && !forgiven(old)).cloned().collect();
+        let stands = |new: &Breach| is_in(&before, new.limit) || has_lasted(new.limit);
+        self.standing = found.iter().filter(|new| stands(new)).cloned().chain(kept).collect();
     }
 
     /// The limits that are not kept now.
@@ -290,6 +299,9 @@ mod tests {
         watch.update(start + LASTING * 2, vec![breach(Limit::Bitrate)]);
         assert_eq!(watch.standing(), [breach(Limit::Bitrate)]);
         watch.update(start + LASTING * 2, vec![]);
+        watch.update(start + LASTING * 3 - Duration::from_secs(1), vec![]);
+        assert_eq!(watch.standing(), [breach(Limit::Bitrate)], "it is forgiven as slowly");
+        watch.update(start + LASTING * 3, vec![]);
         assert_eq!(watch.standing(), []);
     }
 }

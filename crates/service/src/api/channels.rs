@@ -191,6 +191,10 @@ pub(super) async fn remove_channel(
         return Err(ApiError::Conflict(format!("The channel `{name}` is on air. End its session first.")));
     }
     state.house.store.remove_channel(&name).await?;
+    let (shelf, id) = (state.house.slates.clone(), channel.id);
+    if !matches!(tokio::task::spawn_blocking(move || shelf.remove(id)).await, Ok(Ok(_))) {
+        tracing::warn!(channel = name, "the slate of a removed channel is left behind");
+    }
     state.house.reload().await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -259,7 +263,7 @@ pub(super) async fn remove_key(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// End the session that is on air
+/// End the session that is on air; again, to cut off its delayed legs
 #[utoipa::path(post, path = "/channels/{channel}/end-session", params(("channel" = String, Path)), responses((status = 204)))]
 pub(super) async fn end_session(
     State(state): State<ApiState>,

@@ -50,7 +50,7 @@ pub(crate) struct LiveChannel {
     name: String,
     /// What people read.
     title: String,
-    /// `off air`, `on air` or `holding`.
+    /// `off air`, `on air`, `holding`, or `over` while delayed legs play on.
     state: String,
     /// The session, if there is one.
     session: Option<LiveSession>,
@@ -252,7 +252,8 @@ fn on_air(rules: &ChannelRules, show: &Arc<Show>) -> LiveChannel {
     let state = match source.state {
         SessionState::OnAir => "on air",
         SessionState::Holding { .. } => "holding",
-        SessionState::Over => "off air",
+        // Its delayed legs play on.
+        SessionState::Over => "over",
     };
     let mut legs: Vec<LiveLeg> = show.legs.lock().values().map(|leg| LiveLeg::look(&leg.status)).collect();
     legs.sort_by(|a, b| a.destination.cmp(&b.destination));

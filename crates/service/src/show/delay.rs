@@ -55,7 +55,7 @@ enum Payload {
 }
 
 /// A feed that runs `delay` behind the live one, from now on.
-pub(super) fn start(show: &Arc<Show>, delay: Duration, folder: PathBuf, stopping: CancellationToken) -> Arc<Feed> {
+pub(super) fn start(show: &Arc<Show>, delay: Duration, folder: PathBuf, cut: CancellationToken) -> Arc<Feed> {
     let feed = Arc::new(Feed::new(LIMITS, delay, Instant::now() + delay));
     let line = DelayLine {
         live: show.feed.clone(),
@@ -67,7 +67,7 @@ pub(super) fn start(show: &Arc<Show>, delay: Duration, folder: PathBuf, stopping
     };
     let session = show.id;
     tokio::spawn(async move {
-        if let Err(error) = line.run(stopping).await {
+        if let Err(error) = line.run(cut).await {
             tracing::error!(session, ?delay, %error, "a delayed feed ended: its disk failed");
         }
     });
@@ -91,8 +91,8 @@ impl Drop for DelayLine {
 }
 
 impl DelayLine {
-    /// Runs until everything is passed on, or the service stops.
-    async fn run(mut self, stopping: CancellationToken) -> io::Result<()> {
+    /// Runs until everything is passed on, or it is cut off.
+    async fn run(mut self, cut: CancellationToken) -> io::Result<()> {
         let mut entries = Vec::with_capacity(MAX_ENTRIES);
         let live = self.live.clone();
         loop {
@@ -110,7 +110,7 @@ impl DelayLine {
             }
             let next = self.waiting.front().map(|first| first.due + TICK);
             tokio::select! {
-                () = stopping.cancelled() => return Ok(()),
+                () = cut.cancelled() => return Ok(()),
                 () = news, if !took && read != Read::End => {}
                 () = sleep_until(next.unwrap_or_else(Instant::now).into()), if next.is_some() && !took => {}
                 () = std::future::ready(()), if took => {}

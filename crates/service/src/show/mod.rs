@@ -79,8 +79,8 @@ pub(crate) struct Show {
     viewer_count: AtomicU64,
     /// Cancelled when the session is over and its last packet is in the feed.
     pub(crate) over: CancellationToken,
-    /// Cancelled when the service stops.
-    stopping: CancellationToken,
+    /// Cancelled when delayed legs are not to play on.
+    cut: CancellationToken,
     pub(crate) takes: Mutex<Vec<TakeRecord>>,
     pub(crate) legs: Mutex<BTreeMap<u64, LegHandle>>,
     /// The channel's rules as they are now.
@@ -123,7 +123,7 @@ impl Show {
             spool_folder: house.spool_folder.clone(),
             viewer_count: AtomicU64::new(0),
             over: CancellationToken::new(),
-            stopping: house.stopping.clone(),
+            cut: house.stopping.child_token(),
             takes: Mutex::new(Vec::new()),
             legs: Mutex::new(BTreeMap::new()),
             stage: Mutex::new(stage),
@@ -158,7 +158,7 @@ impl Show {
             return self.feed.clone();
         }
         let mut delayed = self.delayed.lock();
-        let begin = || delay::start(self, delay, self.spool_folder.clone(), self.stopping.clone());
+        let begin = || delay::start(self, delay, self.spool_folder.clone(), self.cut.clone());
         delayed.entry(delay).or_insert_with(begin).clone()
     }
 
@@ -230,13 +230,24 @@ impl Show {
         }
     }
 
-    /// Ends the session from our side: publishers are told, legs and recorder finish.
+    /// Ends the session from our side: publishers are told, legs and recorder finish. A session that
+    /// is over already does not play on at its delayed legs.
     pub(crate) fn end(&self, reason: &str) {
-        self.note_end(reason);
-        for seat in self.seats.lock().values() {
-            seat.evict(reason);
+        if self.is_over() {
+            return self.cut.cancel();
         }
+        self.note_end(reason);
         self.end_life();
+        self.evict_all();
+    }
+
+    /// Sends away whoever still publishes. To be called once the session is over: who joins later
+    /// sees that itself.
+    fn evict_all(&self) {
+        let reason = self.end_reason();
+        for seat in self.seats.lock().values() {
+            seat.evict(&reason);
+        }
     }
 
     fn end_life(&self) {

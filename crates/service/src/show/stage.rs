@@ -66,6 +66,9 @@ impl Show {
         let joined = self.stage.lock().program.join(now, publisher.key_id, publisher.key_rank)?;
         let state = Arc::new(SeatState::new(joined.seat, publisher));
         self.seats.lock().insert(joined.seat, state.clone());
+        if self.is_over() {
+            state.evict("the session has just ended; publish again");
+        }
         self.dismiss(&joined.dismissed, &label, peer);
         if self.life.lock().publisher_returned(now) {
             self.life_changed.notify_one();

@@ -22,6 +22,7 @@ pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
         tokio::spawn(crate::recorder::run(show.clone(), house.ledger.clone(), house.recordings_folder.clone()))
     });
     wait_for_the_end(&show, &house).await;
+    show.evict_all();
     show.over.cancel();
     show.feed.end();
     if show.longest_delay().is_zero() {
