@@ -90,7 +90,7 @@ impl Limits {
 fn whole(option: &str, value: Option<f64>, scale: f64) -> Result<Option<Value>, Failure> {
     let Some(value) = value else { return Ok(None) };
     let scaled = (value * scale).round();
-    if !(scaled >= 1.0 && scaled <= 1e12) {
+    if !(1.0..=1e12).contains(&scaled) {
         return Err(Failure::Usage(format!("{option}: {value} is not above 0")));
     }
     #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded above")]

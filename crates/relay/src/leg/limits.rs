@@ -200,6 +200,9 @@ impl LimitsWatch {
             before.iter().filter(|old| !is_in(&found, old.limit) && !forgiven(old)).cloned().collect();
         let stands = |new: &Breach| is_in(&before, new.limit) || has_lasted(new.limit);
         self.standing = found.iter().filter(|new| stands(new)).cloned().chain(kept).collect();
+        // What has changed begins its next wait from nothing.
+        let (changing, standing) = (&mut self.changing, &self.standing);
+        changing.retain(|(limit, _)| is_in(&found, *limit) != is_in(standing, *limit));
     }
 
     /// The limits that are not kept now.
