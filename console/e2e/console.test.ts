@@ -108,11 +108,11 @@ describe("a show in the console", () => {
 
     await page.getByRole("button", { name: "Change plovio" }).click();
     await dialog.getByLabel("Delay on this channel, seconds").fill("2.5");
-    await dialog.getByLabel("Sound").fill("loud");
+    await dialog.getByPlaceholder("all that it takes").fill("loud");
     await dialog.getByLabel("Encrypted connections only").check();
     await dialog.getByRole("button", { name: "Save" }).click();
     await dialog.getByText("does not choose a track").waitFor();
-    await dialog.getByLabel("Sound").fill("number:1");
+    await dialog.getByPlaceholder("all that it takes").fill("number:1");
     await dialog.getByRole("button", { name: "Save" }).click();
     await page.getByText("2.5 s later").waitFor();
     await page.getByText("Limits sheet: it takes encrypted connections only").waitFor();
