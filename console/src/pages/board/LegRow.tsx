@@ -5,9 +5,9 @@ import { StateText } from "../../components/StateText";
 import { bitrate, clock, dropped, span } from "../../lib/format";
 import { legNote, legTone } from "../../lib/state";
 
-function Number({ label, value, isBad = false }: { label: string; value: string; isBad?: boolean }) {
+function Number({ label, value, isBad = false, isWide = false }: { label: string; value: string; isBad?: boolean; isWide?: boolean }) {
   return (
-    <div className="sm:min-w-16">
+    <div className={isWide ? "sm:w-21" : "sm:w-14"}>
       <dt className="eyebrow">{label}</dt>
       <dd className={`whitespace-nowrap text-sm font-medium ${isBad ? "text-warning" : ""}`}>{value}</dd>
     </div>
@@ -36,9 +36,9 @@ export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
                 <Sparkline values={leg.trace} label={`Bitrate to ${leg.destination} over the last minute`} />
               </dd>
             </div>
-            <Number label="Out" value={bitrate(leg.bitrate_bps)} />
+            <Number label="Out" value={bitrate(leg.bitrate_bps)} isWide />
             <Number label="Behind" value={span(leg.behind_ms)} isBad={leg.behind_ms - leg.delay_ms > 2000} />
-            <Number label="Dropped" value={dropped(leg)} isBad={leg.dropped_frame_count > 0} />
+            <Number label="Dropped" value={dropped(leg)} isBad={leg.dropped_frame_count > 0} isWide />
             <Number label="Redials" value={String(leg.redial_count)} isBad={leg.redial_count > 0} />
           </dl>
         )}

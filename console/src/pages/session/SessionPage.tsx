@@ -80,9 +80,9 @@ function Legs({ report }: { report: ShowReport }) {
 
 function Line({ time, name, children }: { time: string; name?: string; children: ReactNode }) {
   return (
-    <li className="flex gap-4 px-4 py-2 text-sm sm:px-5">
-      <span className="w-16 shrink-0 text-right font-mono text-base-content/65">{time}</span>
-      {name && <span className="w-32 shrink-0 font-medium">{name}</span>}
+    <li className="flex gap-3 px-4 py-2 text-sm sm:gap-4 sm:px-5">
+      <span className="w-10 shrink-0 text-right sm:w-16 font-mono text-base-content/65">{time}</span>
+      {name && <span className="w-20 shrink-0 font-medium sm:w-32">{name}</span>}
       <span>{children}</span>
     </li>
   );
