@@ -73,7 +73,8 @@ struct LegTask {
 
 impl LegTask {
     async fn run(mut self) {
-        while !self.feed.has_ended() {
+        // A delayed feed that nobody read has ended, though the show goes on: another one is begun.
+        while !(self.feed.has_ended() && self.show.is_done()) {
             self.follow_orders();
             match self.status.state() {
                 LegState::Dialing => self.dial().await,
@@ -96,7 +97,7 @@ impl LegTask {
     fn follow_orders(&mut self) {
         let order = self.orders.borrow_and_update().clone();
         let delay = order.delay();
-        if self.feed.delay != delay {
+        if self.feed.delay != delay || (self.feed.has_ended() && !self.show.is_done()) {
             self.feed = self.show.feed(delay);
             self.cursor = Cursor::new(ALLOWANCE);
             self.status.set_delay(delay);

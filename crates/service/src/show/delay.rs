@@ -20,11 +20,11 @@ const MAX_ENTRIES: usize = 256;
 /// A disk may stall this long before packets are lost to the delayed feed.
 const ALLOWANCE: MediaTime = MediaTime::from_millis(15_000);
 
-/// Payload that waits in memory; what is beyond goes to the disk.
-const IN_MEMORY: usize = 2 * 1024 * 1024;
+/// Payload that waits in memory; what is beyond goes to the disk, a chunk at a time.
+const IN_MEMORY: usize = 512 * 1024;
 
 /// Written to the disk, and read from it, with one call.
-const CHUNK: usize = 512 * 1024;
+const CHUNK: usize = 256 * 1024;
 
 /// Payload is fetched from the disk this long before it is due.
 const READ_AHEAD: Duration = Duration::from_secs(1);
@@ -62,15 +62,11 @@ pub(super) fn start(show: &Arc<Show>, delay: Duration, folder: PathBuf, cut: Can
         feed: feed.clone(),
         waiting: VecDeque::new(),
         in_memory: 0,
-        spool: Some(Spool::new(folder)),
+        spool: None,
+        folder,
         cursor: Cursor::new(ALLOWANCE),
     };
-    let session = show.id;
-    tokio::spawn(async move {
-        if let Err(error) = line.run(cut).await {
-            tracing::error!(session, ?delay, %error, "a delayed feed ended: its disk failed");
-        }
-    });
+    tokio::spawn(line.run(cut));
     feed
 }
 
@@ -79,8 +75,9 @@ struct DelayLine {
     feed: Arc<Feed>,
     waiting: VecDeque<Waiting>,
     in_memory: usize,
-    /// None while it is at work off the runtime's threads.
+    /// None until it is needed, and while it is at work off the runtime's threads.
     spool: Option<Spool>,
+    folder: PathBuf,
     cursor: Cursor,
 }
 
@@ -91,26 +88,31 @@ impl Drop for DelayLine {
 }
 
 impl DelayLine {
-    /// Runs until everything is passed on, or it is cut off.
-    async fn run(mut self, cut: CancellationToken) -> io::Result<()> {
+    /// Runs until everything is passed on, it is cut off, or no leg reads it any more.
+    async fn run(mut self, cut: CancellationToken) {
         let mut entries = Vec::with_capacity(MAX_ENTRIES);
         let live = self.live.clone();
         loop {
+            if Arc::strong_count(&self.feed) == 1 {
+                return;
+            }
             let mut news = std::pin::pin!(live.news());
             news.as_mut().enable();
             entries.clear();
             let read = live.read(&mut self.cursor, MAX_ENTRIES, &mut entries).read;
             let took = !entries.is_empty();
             self.take(&mut entries);
-            self.spill().await?;
-            self.fetch().await?;
+            if let Err(error) = self.use_disk().await {
+                tracing::error!(delay = ?self.feed.delay, %error, "a delayed feed has a gap: its disk failed");
+                self.begin_anew();
+            }
             self.pass_on();
             if read == Read::End && self.waiting.is_empty() {
-                return Ok(());
+                return;
             }
             let next = self.waiting.front().map(|first| first.due + TICK);
             tokio::select! {
-                () = cut.cancelled() => return Ok(()),
+                () = cut.cancelled() => return,
                 () = news, if !took && read != Read::End => {}
                 () = sleep_until(next.unwrap_or_else(Instant::now).into()), if next.is_some() && !took => {}
                 () = std::future::ready(()), if took => {}
@@ -130,9 +132,21 @@ impl DelayLine {
         }
     }
 
+    async fn use_disk(&mut self) -> io::Result<()> {
+        self.spill().await?;
+        self.fetch().await
+    }
+
+    /// Lets go of what waits; goes on at the newest keyframe.
+    fn begin_anew(&mut self) {
+        self.waiting.clear();
+        (self.in_memory, self.spool) = (0, None);
+        self.cursor.restart();
+    }
+
     /// Moves what is not due soon to the disk, the oldest first, while there is too much in memory.
     async fn spill(&mut self) -> io::Result<()> {
-        if self.in_memory <= IN_MEMORY {
+        if self.in_memory < IN_MEMORY + CHUNK {
             return Ok(());
         }
         let late = Instant::now() + READ_AHEAD * 2;
@@ -147,7 +161,10 @@ impl DelayLine {
                 payloads.push(payload.clone());
             }
         }
-        let Some(mut spool) = self.spool.take().filter(|_| !payloads.is_empty()) else { return Ok(()) };
+        if payloads.is_empty() {
+            return Ok(());
+        }
+        let mut spool = self.spool.take().unwrap_or_else(|| Spool::new(self.folder.clone()));
         let (spool, written) = off_the_runtime(move || {
             let written = spool.write(&payloads);
             (spool, written)

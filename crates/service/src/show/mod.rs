@@ -15,8 +15,8 @@ mod viewer;
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
+use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
@@ -73,8 +73,8 @@ pub(crate) struct Show {
     rehearsal: Option<Vec<LegOrder>>,
     /// The packets, at once.
     pub(crate) feed: Arc<Feed>,
-    /// The packets, later.
-    delayed: Mutex<BTreeMap<Duration, Arc<Feed>>>,
+    /// The packets, later; for as long as a leg reads them.
+    delayed: Mutex<BTreeMap<Duration, Weak<Feed>>>,
     spool_folder: PathBuf,
     viewer_count: AtomicU64,
     /// Cancelled when the session is over and its last packet is in the feed.
@@ -158,13 +158,25 @@ impl Show {
             return self.feed.clone();
         }
         let mut delayed = self.delayed.lock();
-        let begin = || delay::start(self, delay, self.spool_folder.clone(), self.cut.clone());
-        delayed.entry(delay).or_insert_with(begin).clone()
+        delayed.retain(|_, feed| feed.strong_count() > 0);
+        if let Some(feed) = delayed.get(&delay).and_then(Weak::upgrade).filter(|feed| !feed.has_ended()) {
+            return feed;
+        }
+        let feed = delay::start(self, delay, self.spool_folder.clone(), self.cut.clone());
+        delayed.insert(delay, Arc::downgrade(&feed));
+        feed
+    }
+
+    /// True if no more packets come to any feed.
+    pub(crate) fn is_done(&self) -> bool {
+        self.over.is_cancelled() || self.cut.is_cancelled()
     }
 
     /// How long the last packets still are on their way to the legs after the end.
     pub(super) fn longest_delay(&self) -> Duration {
-        self.delayed.lock().keys().next_back().copied().unwrap_or_default()
+        let delayed = self.delayed.lock();
+        let running = delayed.iter().filter(|(_, feed)| feed.strong_count() > 0);
+        running.map(|(delay, _)| *delay).max().unwrap_or_default()
     }
 
     pub(crate) fn is_over(&self) -> bool {

@@ -295,6 +295,13 @@ impl House<'_> {
         }
     }
 
+    /// True if the service holds a file open whose path contains `part`, also a nameless one.
+    pub(crate) fn holds_open(&self, part: &str) -> bool {
+        let open = std::fs::read_dir(format!("/proc/{}/fd", self.child.id())).unwrap();
+        let paths = open.filter_map(|entry| std::fs::read_link(entry.ok()?.path()).ok());
+        paths.into_iter().any(|path| path.to_string_lossy().contains(part))
+    }
+
     /// Resident memory in KiB.
     pub(crate) fn resident_kib(&self) -> u64 {
         let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();

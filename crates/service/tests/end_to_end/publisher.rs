@@ -1,7 +1,7 @@
 use std::time::Duration;
 
 use serde_json::json;
-use waverant_standin::{EncoderEnd, EncoderFault, compare, first_difference, read_take};
+use waverant_standin::{Clip, Encoder, EncoderEnd, EncoderFault, MarkKind, compare, first_difference, read_take};
 
 use crate::house::{Ground, PATIENCE, clip};
 
@@ -57,6 +57,36 @@ async fn a_lost_publisher_returns_into_its_session() {
     let (marks, seconds) = read_take(&file).unwrap();
     assert_eq!(compare(&sent, &marks, true).fault, None);
     assert!(seconds > 6.5, "the gap is kept: {seconds} s");
+}
+
+/// Another encoder with the same key goes on with other pictures, other sound and another clock: on
+/// the same connection the platform gets the new headers, and the report says it.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_encoder_may_return_with_other_parameters() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(10_000);
+    let platform = house.add_platform("plovio", None).await;
+    let mut first = house.encoder(&key, 20.0);
+    first.fault = Some(EncoderFault::BreakAfter(Duration::from_secs(2)));
+    let first = house.publish(first).await;
+    house.wait_until("holding", |house| house.live()["state"] == "holding").await;
+    let mut options = house.encoder(&key, 3.0);
+    options.first_timestamp_ms = 4_000_000;
+    let second = Encoder::new(Clip::made(&["h264", "opus"]).unwrap(), options).run().await.unwrap();
+    assert_eq!(second.end, EncoderEnd::Finished);
+    assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+    let report = platform.report();
+    assert_eq!((report.connections.len(), &report.connections[0].fault), (1, &None));
+    let received = &report.connections[0].received;
+    let headers: Vec<usize> = (0..received.len()).filter(|at| received[*at].kind == MarkKind::VideoHeader).collect();
+    let [_, again] = headers[..] else { panic!("two headers, not {headers:?}") };
+    assert_eq!(first_difference(&first.sent, &received[..again]), None);
+    assert_eq!(compare(&second.sent, &received[again..], true).fault, None);
+    assert!(received.windows(2).all(|pair| pair[1].timestamp_ms + 40 >= pair[0].timestamp_ms), "times go on");
+    assert_eq!(house.ended_session(1).await["takes"].as_array().unwrap().len(), 2, "another file for other parameters");
+    let events = house.get("/sessions/1/report")["events"].to_string();
+    assert!(events.contains("the stream changed from H.264 + AAC 1280x720 to H.264 + Opus"), "{events}");
 }
 
 /// Nobody returns: the session ends when the hold time is over.

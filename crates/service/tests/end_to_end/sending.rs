@@ -31,8 +31,8 @@ async fn a_delayed_leg_gets_everything_later() {
         let after = began.elapsed();
         assert!((Duration::from_millis(3900)..Duration::from_secs(7)).contains(&after), "{after:?}");
         assert!(house.leg("plovio")["behind_ms"].as_u64() >= Some(4000));
+        house.wait_until("a part waits on the disk", |house| house.holds_open("state/spool")).await;
     };
-    // 2 MiB stay in memory; eight seconds of this clip are beyond it with its delay.
     let (sent, ()) = tokio::join!(house.publish(house.encoder(&key, 12.0)), watch);
     assert_eq!(sent.end, EncoderEnd::Finished);
     assert!(live.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);

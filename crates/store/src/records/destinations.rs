@@ -1,5 +1,6 @@
-use sqlx::Row;
-use sqlx::mysql::MySqlRow;
+use sqlx::mysql::{MySqlArguments, MySqlRow};
+use sqlx::query::Query;
+use sqlx::{MySql, Row};
 use time::OffsetDateTime;
 
 use super::{time_in, to_column};
@@ -50,6 +51,20 @@ pub struct Sending {
 
 fn otherwise_column(or_no_audio: bool) -> &'static str {
     if or_no_audio { "none" } else { "first" }
+}
+
+/// Binds the settings in the order of their columns.
+fn bind_settings<'a>(
+    query: Query<'a, MySql, MySqlArguments>,
+    settings: &'a DestinationSettings,
+) -> Query<'a, MySql, MySqlArguments> {
+    query
+        .bind(&settings.address)
+        .bind(&settings.authority)
+        .bind(settings.batch_ms)
+        .bind(&settings.limits_sheet)
+        .bind(&settings.audio_pick)
+        .bind(otherwise_column(settings.or_no_audio))
 }
 
 /// A destination of a channel.
@@ -113,22 +128,16 @@ impl Store {
         key: &Secret,
         now: OffsetDateTime,
     ) -> Result<Destination, StoreError> {
-        sqlx::query(
+        let added = sqlx::query(
             "INSERT INTO destinations (name, address, authority, batch_ms, limits_sheet, audio_pick, \
              audio_otherwise, sealed_key, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        )
-        .bind(name)
-        .bind(&settings.address)
-        .bind(&settings.authority)
-        .bind(settings.batch_ms)
-        .bind(&settings.limits_sheet)
-        .bind(&settings.audio_pick)
-        .bind(otherwise_column(settings.or_no_audio))
-        .bind(self.keychain.seal(key)?)
-        .bind(to_column(now))
-        .execute(&self.pool)
-        .await
-        .map_err(StoreError::name_taken(name))?;
+        );
+        bind_settings(added.bind(name), settings)
+            .bind(self.keychain.seal(key)?)
+            .bind(to_column(now))
+            .execute(&self.pool)
+            .await
+            .map_err(StoreError::name_taken(name))?;
         self.destination(name).await
     }
 
@@ -143,20 +152,11 @@ impl Store {
         key: Option<&Secret>,
     ) -> Result<Destination, StoreError> {
         let sealed = key.map(|key| self.keychain.seal(key)).transpose()?;
-        sqlx::query(
+        let changed = sqlx::query(
             "UPDATE destinations SET address = ?, authority = ?, batch_ms = ?, limits_sheet = ?, audio_pick = ?, \
              audio_otherwise = ?, sealed_key = COALESCE(?, sealed_key) WHERE name = ?",
-        )
-        .bind(&settings.address)
-        .bind(&settings.authority)
-        .bind(settings.batch_ms)
-        .bind(&settings.limits_sheet)
-        .bind(&settings.audio_pick)
-        .bind(otherwise_column(settings.or_no_audio))
-        .bind(sealed)
-        .bind(name)
-        .execute(&self.pool)
-        .await?;
+        );
+        bind_settings(changed, settings).bind(sealed).bind(name).execute(&self.pool).await?;
         self.destination(name).await
     }
 
