@@ -57,6 +57,7 @@ pub struct RtmpSink {
     /// Other tracks are sent than those whose headers the connection has.
     needs_headers: bool,
     note: Option<String>,
+    note_is_new: bool,
     /// Nothing but headers may come before the first keyframe.
     awaiting_keyframe: bool,
     /// The next packet is the first of its connection.
@@ -99,6 +100,12 @@ impl RtmpSink {
     /// What the peer does not get of the stream, in words.
     pub fn note(&self) -> Option<&str> {
         self.note.as_deref()
+    }
+
+    /// True once after [`note`](Self::note) may have changed.
+    #[must_use]
+    pub fn poll_note(&mut self) -> bool {
+        std::mem::take(&mut self.note_is_new)
     }
 
     /// Sends a packet, after headers where they are due. Payloads are not copied.
@@ -169,6 +176,7 @@ impl RtmpSink {
     fn plan_tracks(&mut self, peer: &Capabilities, tracks: &Arc<Tracks>) -> Result<(), SinkError> {
         self.plan = TrackPlan::new(tracks, peer, &self.rules);
         self.note = self.plan.note();
+        self.note_is_new = true;
         if tracks.has(TrackKind::Video) && self.plan.main_video.is_none() {
             let video = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
             let codecs: Vec<&str> = video.map(|track| track.codec.name()).collect();
@@ -447,7 +455,9 @@ mod tests {
         let after: Vec<_> = peer.heard().split_off(3);
         assert_eq!(after, [(20, avc, 'c'), (20, aac, 'c'), (20, aac, 'k'), (33, avc, 'f'), (40, aac, 'k')]);
         sink.set_rules(choose("number:3"));
+        assert!(sink.poll_note());
         sink.send(&mut peer, &entry(VIDEO, 66, false, &tracks)).unwrap();
+        assert!(sink.poll_note() && !sink.poll_note());
         assert_eq!(sink.note(), Some("there is no sound `number:3`; the first track is sent"));
     }
 

@@ -126,7 +126,17 @@ impl Carrier {
         until_taken: bool,
     ) -> Result<(), Option<CarryEnd>> {
         let (idle, publishing) = (self.queue.is_empty(), self.client.is_publishing());
-        let deadline = self.client.poll_timeout().unwrap_or(self.last_progress + STALL);
+        let waits_for_news = idle && publishing && !has_news;
+        // Only news within the batch time, and what is not taken, need a timer.
+        let timer = match (publishing, idle) {
+            (true, true) => has_news.then_some(self.next_fill),
+            _ => Some(self.client.poll_timeout().unwrap_or(self.last_progress + STALL)),
+        };
+        let feed = &self.feed;
+        let over = async {
+            // Packets that are there still go out; the hub says when there are no more.
+            if publishing { std::future::pending().await } else { feed.over.cancelled().await }
+        };
         tokio::select! {
             biased;
             moved = self.wire.step(&mut self.input, &mut self.queue) => match moved {
@@ -135,11 +145,9 @@ impl Carrier {
                 Ok(Moved::Read(count)) => return self.handle_input(count, until_taken),
                 Err(error) => return Err(Some(broke(&error))),
             },
-            // Only news within the batch time needs a timer.
-            () = sleep_until(self.next_fill.into()), if idle && publishing && has_news => {}
-            () = news, if idle && publishing && !has_news => {}
-            () = self.feed.over.cancelled(), if !publishing => return Err(Some(CarryEnd::Ended)),
-            () = sleep_until(deadline.into()), if !publishing || !idle => self.check_deadline()?,
+            () = news, if waits_for_news => {}
+            () = over => return Err(Some(CarryEnd::Ended)),
+            () = sleep_until_maybe(timer) => self.check_deadline()?,
         }
         Ok(())
     }
@@ -213,7 +221,9 @@ impl Carrier {
                 Err(error) => return Err(CarryEnd::Lost(error.to_string())),
             }
         }
-        self.status.set_note(sink.note());
+        if sink.poll_note() {
+            self.status.set_note(sink.note());
+        }
         self.status.count_sent(sent, u64::try_from(lag.millis()).unwrap_or(0));
         let now = Instant::now();
         // The wait for a slow platform begins with the first byte that it does not take.
@@ -248,6 +258,14 @@ impl Carrier {
             Ok::<(), std::io::Error>(())
         })
         .await;
+    }
+}
+
+/// Makes a timer only where one is wanted.
+async fn sleep_until_maybe(deadline: Option<Instant>) {
+    match deadline {
+        Some(deadline) => sleep_until(deadline.into()).await,
+        None => std::future::pending().await,
     }
 }
 

@@ -110,10 +110,7 @@ impl LegStatus {
     }
 
     pub(super) fn set_note(&self, note: Option<&str>) {
-        let mut noted = self.note.lock();
-        if noted.as_deref() != note {
-            *noted = note.map(str::to_owned);
-        }
+        *self.note.lock() = note.map(str::to_owned);
     }
 
     /// Takes what a comparison with the limits sheet found, once a second. Returns what stands, in
