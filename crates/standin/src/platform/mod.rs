@@ -9,11 +9,14 @@ use std::time::Duration;
 use parking_lot::Mutex;
 use rustls::ServerConfig;
 use serde::{Deserialize, Serialize};
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, TcpSocket};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
 use crate::Mark;
+
+/// Bytes that wait to be read by a platform that reads slowly.
+const NARROW_BUFFER: u32 = 32 * 1024;
 
 /// What the platform does wrong. Faults of time begin with the first payload of a connection.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -109,7 +112,10 @@ impl Platform {
     /// # Errors
     /// If the address cannot be bound.
     pub async fn start(options: PlatformOptions) -> std::io::Result<Self> {
-        let listener = TcpListener::bind(options.listen).await?;
+        let listener = match options.fault {
+            Some(PlatformFault::ReadSlowly(_)) => listen_narrowly(options.listen)?,
+            _ => TcpListener::bind(options.listen).await?,
+        };
         let address = listener.local_addr()?;
         let report = Arc::new(Mutex::new(PlatformReport::default()));
         let (sender, changed) = watch::channel(0);
@@ -149,6 +155,15 @@ impl Platform {
         };
         tokio::time::timeout(limit, satisfied).await.unwrap_or(false)
     }
+}
+
+/// Listens with little room for what is not read yet. On loopback room is else announced 64 KiB at a
+/// time, and a slow reader looks like none for many seconds.
+fn listen_narrowly(address: SocketAddr) -> std::io::Result<TcpListener> {
+    let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
+    socket.set_recv_buffer_size(NARROW_BUFFER)?;
+    socket.bind(address)?;
+    socket.listen(64)
 }
 
 impl Drop for Platform {
