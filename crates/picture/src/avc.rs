@@ -44,10 +44,23 @@ pub struct PictureFormat {
 }
 
 impl PictureFormat {
+    /// Whether pictures of this size can be encoded; to be asked before one is drawn.
+    ///
+    /// # Errors
+    /// [`EncodeError::Size`] if not.
+    pub fn check_size(&self) -> Result<(), EncodeError> {
+        let Self { width, height, .. } = *self;
+        if [width, height].iter().any(|side| !SIDES.contains(side) || side % 2 != 0) {
+            return Err(EncodeError::Size { width, height });
+        }
+        Ok(())
+    }
+
     /// How many pictures last about as long as `seconds`; at least one.
     pub fn pictures_in(&self, seconds: f64) -> u32 {
-        let wanted = (self.frame_rate * seconds).round().clamp(1.0, 36_000.0);
-        (1..=36_000u32).find(|count| f64::from(*count) >= wanted).unwrap_or(1)
+        #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped")]
+        let count = (self.frame_rate * seconds).round().clamp(1.0, 36_000.0) as u32;
+        count
     }
 
     /// When picture `number` is shown.
@@ -67,10 +80,8 @@ pub fn encode_pictures(
     count: u32,
     mut draw: impl FnMut(u32) -> Pixmap,
 ) -> Result<(AvcDecoderConfig, Vec<Packet>), EncodeError> {
+    format.check_size()?;
     let PictureFormat { width, height, .. } = *format;
-    if [width, height].iter().any(|side| !SIDES.contains(side) || side % 2 != 0) {
-        return Err(EncodeError::Size { width, height });
-    }
     let failed = |error: &dyn std::fmt::Display| EncodeError::Encoder(error.to_string());
     let mut encoder =
         Encoder::with_api_config(OpenH264API::from_source(), encoder_config(format)).map_err(|error| failed(&error))?;

@@ -18,6 +18,7 @@ const HEIGHT_SHARE: f32 = 0.34;
 /// [`EncodeError`] if the size cannot be encoded.
 pub fn holding_picture(width: u32, height: u32, frame_rate: f64) -> Result<Clip, EncodeError> {
     let mut format = PictureFormat { width, height, frame_rate, bitrate_bps: None, group: 0 };
+    format.check_size()?;
     let count = format.pictures_in(2.0);
     format.group = count;
     let picture = draw(width, height);
@@ -84,6 +85,8 @@ mod tests {
     fn what_cannot_be_encoded_is_told() {
         let error = holding_picture(1279, 720, 30.0).unwrap_err();
         assert!(error.to_string().starts_with("1279x720 cannot be encoded"));
+        // What a stream claims of itself takes no memory before it is looked at.
+        assert!(holding_picture(65_534, 65_534, 30.0).is_err() && holding_picture(0, 0, 30.0).is_err());
     }
 
     #[test]

@@ -32,6 +32,7 @@ const FIELDS: [(u8, u8, u8); 8] = [
 /// [`EncodeError`] if the size cannot be encoded.
 pub fn test_picture(width: u32, height: u32, frame_rate: f64, keyframe_seconds: f64) -> Result<Clip, EncodeError> {
     let mut format = PictureFormat { width, height, frame_rate, bitrate_bps: None, group: 0 };
+    format.check_size()?;
     format.group = format.pictures_in(keyframe_seconds);
     let count = format.pictures_in(SECONDS);
     let backdrop = backdrop(width, height);

@@ -2,6 +2,7 @@
 
 use axum::Json;
 use axum::body::Bytes;
+use axum::extract::rejection::BytesRejection;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use serde::Serialize;
@@ -13,7 +14,7 @@ use waverant_store::{Channel, ChannelSettings, SlateChoice};
 
 use super::auth::SignedIn;
 use super::{ApiError, ApiState};
-use crate::house::read_slate;
+use crate::house::{MAX_SLATE_BYTES, read_slate};
 
 /// An uploaded slate.
 #[derive(Debug, Serialize, ToSchema)]
@@ -46,8 +47,12 @@ pub(super) async fn upload_slate(
     State(state): State<ApiState>,
     _: SignedIn,
     Path(name): Path<String>,
-    body: Bytes,
+    body: Result<Bytes, BytesRejection>,
 ) -> Result<Json<UploadedSlate>, ApiError> {
+    let body = body.map_err(|rejected| {
+        let most = MAX_SLATE_BYTES / (1024 * 1024);
+        ApiError::invalid("slate", format!("it could not be taken ({rejected}); up to {most} MiB are"))
+    })?;
     let channel = state.house.store.channel(&name).await?;
     let show = state.house.show(channel.id).map(|show| show.source_snapshot().tracks);
     let show = show.filter(|tracks| !tracks.is_empty());

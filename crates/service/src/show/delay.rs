@@ -26,6 +26,12 @@ const IN_MEMORY: usize = 512 * 1024;
 /// Written to the disk, and read from it, with one call.
 const CHUNK: usize = 256 * 1024;
 
+/// While the disk fails, so much is kept in memory before the feed gets a gap.
+const IN_NEED: usize = 32 * 1024 * 1024;
+
+/// Pause before a disk that failed is tried again.
+const RETRY_PAUSE: Duration = Duration::from_secs(5);
+
 /// Payload is fetched from the disk this long before it is due.
 const READ_AHEAD: Duration = Duration::from_secs(1);
 
@@ -63,6 +69,7 @@ pub(super) fn start(show: &Arc<Show>, delay: Duration, folder: PathBuf, cut: Can
         waiting: VecDeque::new(),
         in_memory: 0,
         spool: None,
+        spill_from: Instant::now(),
         folder,
         cursor: Cursor::new(ALLOWANCE),
     };
@@ -77,6 +84,8 @@ struct DelayLine {
     in_memory: usize,
     /// None until it is needed, and while it is at work off the runtime's threads.
     spool: Option<Spool>,
+    /// When the disk is used again after it failed.
+    spill_from: Instant,
     folder: PathBuf,
     cursor: Cursor,
 }
@@ -102,10 +111,7 @@ impl DelayLine {
             let read = live.read(&mut self.cursor, MAX_ENTRIES, &mut entries).read;
             let took = !entries.is_empty();
             self.take(&mut entries);
-            if let Err(error) = self.use_disk().await {
-                tracing::error!(delay = ?self.feed.delay, %error, "a delayed feed has a gap: its disk failed");
-                self.begin_anew();
-            }
+            self.use_disk().await;
             self.pass_on();
             if read == Read::End && self.waiting.is_empty() {
                 return;
@@ -132,9 +138,23 @@ impl DelayLine {
         }
     }
 
-    async fn use_disk(&mut self) -> io::Result<()> {
-        self.spill().await?;
-        self.fetch().await
+    /// Spills and fetches. A disk that fails costs memory first, and packets only then.
+    async fn use_disk(&mut self) {
+        let delay = self.feed.delay;
+        if self.spill_from <= Instant::now()
+            && let Err(error) = self.spill().await
+        {
+            tracing::error!(?delay, %error, "a delayed feed cannot be kept on the disk; it is kept in memory");
+            self.spill_from = Instant::now() + RETRY_PAUSE;
+        }
+        let fetched = self.fetch().await;
+        if let Err(error) = &fetched {
+            tracing::error!(?delay, %error, "a delayed feed cannot be read from the disk");
+        }
+        if fetched.is_err() || self.in_memory > IN_NEED {
+            tracing::error!(?delay, "a delayed feed has a gap");
+            self.begin_anew();
+        }
     }
 
     /// Lets go of what waits; goes on at the newest keyframe.

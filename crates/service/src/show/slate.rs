@@ -14,6 +14,9 @@ use crate::house::SlateShelf;
 /// Frame rate of the built-in picture where nobody knows that of the show.
 const USUAL_FRAME_RATE: f64 = 30.0;
 
+/// The built-in picture stands still: more than this would only cost.
+const MOST_FRAME_RATE: f64 = 60.0;
+
 /// Packets of the slate that are due within this time go together.
 const TICK: Duration = Duration::from_millis(20);
 
@@ -109,7 +112,7 @@ async fn prepare(show: &Arc<Show>, shelf: &Arc<SlateShelf>, wanted: &Wanted) -> 
     }
     let (choice, tracks) = (wanted.choice, wanted.tracks.clone());
     let (shelf, channel) = (shelf.clone(), show.channel.id);
-    let frame_rate = show.frame_rate().unwrap_or(USUAL_FRAME_RATE);
+    let frame_rate = show.frame_rate().unwrap_or(USUAL_FRAME_RATE).min(MOST_FRAME_RATE);
     let prepared = spawn_blocking(move || {
         let mut findings = Vec::new();
         if choice == SlateChoice::Uploaded {

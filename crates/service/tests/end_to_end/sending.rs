@@ -50,6 +50,40 @@ async fn a_delayed_leg_gets_everything_later() {
     assert_eq!(std::fs::read_dir(ground.path("state/spool")).map(Iterator::count).unwrap_or(0), 0);
 }
 
+/// A disk that cannot be written under a delayed leg costs memory, not pictures.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_delayed_leg_outlives_a_failing_disk() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let late = house.add_platform("plovio", None).await;
+    house.send("plovio", json!({"delay_ms": 5000}));
+    // Where the folder would be there is a file.
+    std::fs::write(ground.path("state/spool"), "in the way").unwrap();
+    let sent = house.publish(house.encoder(&key, 9.0)).await;
+    assert!(late.wait_for(PATIENCE, |report| report.connections.first().is_some_and(|first| first.was_ended)).await);
+    assert_eq!(compare(&sent.sent, &late.report().connections[0].received, true).fault, None);
+    assert!(ground.log().contains("cannot be kept on the disk"), "it is told: {}", ground.log());
+}
+
+/// A show that is over plays on at its delayed legs, until it is ended once more.
+#[tokio::test(flavor = "multi_thread")]
+async fn delayed_legs_can_be_cut_off_after_the_end() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let late = house.add_platform("plovio", None).await;
+    house.send("plovio", json!({"delay_ms": 60_000}));
+    let sent = house.publish(house.encoder(&key, 2.0)).await;
+    assert_eq!(sent.end, EncoderEnd::Finished);
+    house.wait_until("it plays on", |house| house.live()["state"] == "over").await;
+    assert_eq!(house.leg("plovio")["state"], "off");
+    house.call("POST", "/channels/finish-line/end-session", None);
+    house.wait_until("it is gone", |house| house.live()["state"] == "off air").await;
+    assert_eq!(house.ended_session(1).await["session"]["end_reason"], "the encoder stopped");
+    assert!(late.report().connections.is_empty(), "nothing more was sent");
+}
+
 /// One leg starts later than the others.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_leg_can_start_later() {

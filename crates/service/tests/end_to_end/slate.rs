@@ -103,6 +103,9 @@ async fn an_uploaded_slate_is_checked() {
     let file = std::fs::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/regatta.mp4")).unwrap();
     let (status, refused) = house.upload("/channels/finish-line/slate", b"no clip".to_vec());
     assert_eq!((status, refused["code"].as_str()), (422, Some("invalid_field")), "{refused}");
+    let (status, refused) = house.upload("/channels/finish-line/slate", vec![0; 64 * 1024 * 1024 + 1]);
+    assert_eq!(status, 422);
+    assert!(refused["detail"].as_str().unwrap().contains("up to 64 MiB"), "{refused}");
     let (status, taken) = house.upload("/channels/finish-line/slate", file.clone());
     assert_eq!((status, &taken["width"], &taken["stream"]), (200, &json!(1280), &json!("H.264 + AAC")), "{taken}");
     assert_eq!(house.get("/channels/finish-line")["slate"], "uploaded");
