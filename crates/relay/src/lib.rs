@@ -19,7 +19,7 @@ pub use leg::{
 };
 pub use meter::RateMeter;
 pub use session::{
-    Joined, Offered, OnAir, Program, RtmpSource, STARVED_AFTER, SeatId, SessionLife, SessionState, Slate, SlateError,
-    SourceCounters, Takeover,
+    Joined, Offered, OnAir, Program, RtmpSource, SeatId, SessionLife, SessionState, Slate, SlateError, SourceCounters,
+    Takeover,
 };
 pub use take::take_path;

@@ -8,6 +8,6 @@ mod slate;
 mod timeline;
 
 pub use life::{SessionLife, SessionState};
-pub use program::{Joined, Offered, OnAir, Program, STARVED_AFTER, SeatId, Takeover};
+pub use program::{Joined, Offered, OnAir, Program, SeatId, Takeover};
 pub use rtmp_source::{RtmpSource, SourceCounters};
 pub use slate::{Slate, SlateError};

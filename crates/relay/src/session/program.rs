@@ -3,7 +3,7 @@ use std::time::{Duration, Instant};
 use waverant_media::{MediaTime, Packet, TrackKind, Tracks};
 
 /// A publisher that sends nothing for this long is as good as lost: a backup or the slate goes on.
-pub const STARVED_AFTER: Duration = Duration::from_secs(2);
+const STARVED_AFTER: Duration = Duration::from_secs(2);
 
 /// Distance between the last packet of one publisher and the first of the next.
 const SPLICE: MediaTime = MediaTime::from_millis(33);
@@ -219,7 +219,7 @@ impl Program {
         is_on
     }
 
-    /// Takes the slate off, such as when there is none that fits.
+    /// Takes the slate off, such as when another one is wanted.
     pub fn end_slate(&mut self, now: Instant) {
         if self.on_air == OnAir::Slate {
             (self.on_air, self.since) = (OnAir::Nobody, now);

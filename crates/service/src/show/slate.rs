@@ -58,21 +58,21 @@ pub(super) async fn run(show: Arc<Show>, shelf: Arc<SlateShelf>) {
             ready = Some(Ready { wanted, slate });
             continue;
         }
-        let slate = ready.as_ref().and_then(|ready| ready.slate.as_ref());
+        let playable = ready.as_ref().and_then(|ready| Some((&ready.wanted, ready.slate.as_ref()?)));
         tokio::select! {
             () = show.over.cancelled() => return,
             () = changed => {}
-            () = sleep_until(due), if slate.is_some() => {
-                if let Some(slate) = slate {
-                    play(&show, slate).await;
+            () = sleep_until(due), if playable.is_some() => {
+                if let Some((wanted, slate)) = playable {
+                    play(&show, &shelf, wanted, slate).await;
                 }
             }
         }
     }
 }
 
-/// Plays the slate while it is on air.
-async fn play(show: &Arc<Show>, slate: &Slate) {
+/// Plays the slate while it is on air, and until another one is wanted.
+async fn play(show: &Arc<Show>, shelf: &SlateShelf, wanted: &Wanted, slate: &Slate) {
     let Some(start) = show.stage.lock().program.begin_slate(Instant::now()) else { return };
     tracing::info!(session = show.id, "the slate is on");
     show.events.note("the slate is shown".to_owned());
@@ -100,6 +100,9 @@ async fn play(show: &Arc<Show>, slate: &Slate) {
         tokio::select! {
             () = show.over.cancelled() => return,
             () = tokio::time::sleep(until.max(TICK)) => {}
+        }
+        if show.rules().slate != wanted.choice || shelf.version() != wanted.upload {
+            return show.stage.lock().program.end_slate(Instant::now());
         }
     }
 }

@@ -94,6 +94,27 @@ async fn check_platform(platform: &Platform, sent: &[Mark]) {
     assert!(slate > 90 + 90 + 120, "about five seconds of it: {slate} pictures in all");
 }
 
+/// The slate can be taken off and put on again while it stands in.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_slate_can_be_changed_while_it_is_on() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(20_000);
+    house.change_channel(json!({"slate": "built_in"}));
+    let mut first = house.encoder(&key, 20.0);
+    first.fault = Some(EncoderFault::BreakAfter(Duration::from_secs(2)));
+    house.publish(first).await;
+    let is_on = |house: &House<'_>| house.live()["session"]["is_slate_on"] == true;
+    house.wait_until("it is on", is_on).await;
+    house.change_channel(json!({"slate": "none"}));
+    house.wait_until("it is off", |house| !is_on(house)).await;
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    assert!(!is_on(&house), "it stays off");
+    house.change_channel(json!({"slate": "built_in"}));
+    house.wait_until("it is on again", is_on).await;
+    assert_eq!(house.live()["state"], "holding");
+}
+
 /// Uploaded slates are checked when they come, and again when the show is known.
 #[tokio::test(flavor = "multi_thread")]
 async fn an_uploaded_slate_is_checked() {
