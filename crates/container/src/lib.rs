@@ -1,11 +1,24 @@
-//! Containers, without files or sockets: FLV tag payloads as RTMP carries them, and fragmented
-//! MP4 with a writer for takes and a reader for what was written.
+//! Containers, without files or sockets: FLV tag payloads as RTMP carries them; fragmented MP4 and
+//! Matroska with writers that need no end, and readers for files of any size; plain MP4 made of either.
 
+mod cutting;
+mod file;
 mod flv;
+mod language;
+mod matroska;
 mod mp4;
+mod source;
 
+pub use cutting::{Fragment, Patch, WriterError};
+pub use file::{
+    FileError, FileFormat, FileHead, FileMark, FileReader, FileTrack, FileWriter, Repair, SampleRef, plan_repair,
+};
 pub use flv::{
     FlvError, TagCodec, TagContent, TagForm, TagHeader, TagPart, TagTime, colour_info_header, config_header,
     end_header, frame_header, parse_audio_tag, parse_video_tag,
 };
-pub use mp4::{Fragment, FragmentWriter, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Patch, WriterError};
+pub use matroska::{ClusterWriter, MatroskaError};
+pub use mp4::{
+    Extent, FragmentWriter, Layout, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Selection, plan_progressive,
+};
+pub use source::Source;

@@ -134,6 +134,14 @@ impl CodecParameters {
         }
     }
 
+    /// Width and height in pixels as a keyframe tells them, where the parameters do not.
+    pub fn picture_size_in(&self, keyframe: &[u8]) -> Option<(u32, u32)> {
+        match self {
+            Self::Vp9(_) => Vp9Config::picture_size_in(keyframe),
+            _ => self.picture_size(),
+        }
+    }
+
     /// Pictures per second, where the parameters tell.
     pub fn frame_rate(&self) -> Option<f64> {
         match self {

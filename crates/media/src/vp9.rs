@@ -6,6 +6,13 @@ use crate::config_error::ConfigError;
 /// Version and flags that stand before the record in its ISO form; some encoders send them.
 const FULL_BOX_START: [u8; 4] = [1, 0, 0, 0];
 
+/// How every frame begins, in two bits, and how a keyframe goes on.
+const FRAME_MARKER: u32 = 2;
+const SYNC_CODE: u32 = 0x49_8342;
+
+/// Colours that are not subsampled.
+const COLOUR_SPACE_RGB: u32 = 7;
+
 /// The shortest record.
 const RECORD_LENGTH: usize = 8;
 
@@ -55,6 +62,32 @@ impl Vp9Config {
         self.profile
     }
 
+    /// Width and height in pixels of a keyframe; none of another frame.
+    ///
+    /// Source: VP9 Bitstream & Decoding Process Specification, 6.2
+    pub fn picture_size_in(frame: &[u8]) -> Option<(u32, u32)> {
+        let mut reader = BitReader::new(frame);
+        if reader.bits(2).ok()? != FRAME_MARKER {
+            return None;
+        }
+        let profile = reader.bits(1).ok()? | reader.bits(1).ok()? << 1;
+        if profile == 3 {
+            reader.skip(1).ok()?;
+        }
+        let (shows_existing, is_not_key) = (reader.bits(1).ok()?, reader.bits(1).ok()?);
+        reader.skip(2).ok()?;
+        if shows_existing == 1 || is_not_key == 1 || reader.bits(24).ok()? != SYNC_CODE {
+            return None;
+        }
+        if profile >= 2 {
+            reader.skip(1).ok()?;
+        }
+        let is_rgb = reader.bits(3).ok()? == COLOUR_SPACE_RGB;
+        let told_sampling = profile & 1 == 1;
+        reader.skip(usize::from(!is_rgb) + if told_sampling { if is_rgb { 1 } else { 3 } } else { 0 }).ok()?;
+        Some((reader.bits(16).ok()? + 1, reader.bits(16).ok()? + 1))
+    }
+
     /// Bits of a sample.
     pub fn bit_depth(&self) -> u8 {
         self.bit_depth
@@ -75,6 +108,15 @@ mod tests {
         let config = Vp9Config::parse(Bytes::from_static(bytes)).unwrap();
         assert_eq!((config.profile(), config.bit_depth(), config.record().len()), (2, 10, 8));
         assert_eq!(config.raw(), bytes);
+    }
+
+    #[rstest]
+    // Profile 0: two bits of marker, key, shown; the sync code; 3 bits of colour space, one of range.
+    #[case::profile_0(&[0x82, 0x49, 0x83, 0x42, 0x20, 0x4f, 0xf0, 0x2c, 0xf0], Some((1280, 720)))]
+    #[case::no_keyframe(&[0x86, 0x49, 0x83, 0x42, 0x20, 0x4f, 0xf0, 0x2c, 0xf0], None)]
+    #[case::cut_short(&[0x82, 0x49, 0x83], None)]
+    fn a_keyframe_tells_its_size(#[case] frame: &[u8], #[case] expected: Option<(u32, u32)>) {
+        assert_eq!(Vp9Config::picture_size_in(frame), expected);
     }
 
     #[test]

@@ -1,4 +1,8 @@
-//! Writing boxes: the size is filled in when the box ends.
+//! Boxes: written, with the size filled in when the box ends; and found in memory.
+
+use bytes::Bytes;
+
+use super::reader::{MAX_DEPTH, Mp4Error};
 
 /// Bytes of a file under construction.
 #[derive(Debug, Default)]
@@ -40,6 +44,12 @@ impl BoxWriter {
         self
     }
 
+    /// A text with the zero that ends it.
+    pub(super) fn text(&mut self, text: &str) -> &mut Self {
+        let text = text.split('\0').next().unwrap_or_default();
+        self.bytes(text.as_bytes()).bytes(&[0])
+    }
+
     pub(super) fn zeros(&mut self, count: usize) -> &mut Self {
         self.out.resize(self.out.len() + count, 0);
         self
@@ -76,4 +86,48 @@ impl BoxWriter {
             content(out);
         })
     }
+}
+
+pub(super) fn find_box(content: &Bytes, mut at: usize, wanted: &[u8; 4]) -> Option<Bytes> {
+    while let Some((name, found, end)) = next_box(content, at) {
+        if &name == wanted {
+            return Some(found);
+        }
+        at = end;
+    }
+    None
+}
+
+/// The box at `at`: name, content, end. None if it is not whole.
+pub(super) fn next_box(file: &Bytes, at: usize) -> Option<([u8; 4], Bytes, usize)> {
+    let header = file.get(at..at.checked_add(8)?)?;
+    let size = u32::from_be_bytes(header.get(..4)?.try_into().ok()?) as usize;
+    let name: [u8; 4] = header.get(4..)?.try_into().ok()?;
+    let (start, end) = match size {
+        0 => (at + 8, file.len()),
+        1 => {
+            let large = file.get(at + 8..at + 16)?;
+            let size = u64::from_be_bytes(large.try_into().ok()?);
+            (at + 16, at.checked_add(usize::try_from(size).ok()?)?)
+        }
+        size => (at + 8, at.checked_add(size)?),
+    };
+    (start <= end && end <= file.len()).then(|| (name, file.slice(start..end), end))
+}
+
+type Visit<'a> = dyn FnMut(&[u8; 4], &Bytes) -> Result<bool, Mp4Error> + 'a;
+
+/// Calls `visit` for each box; goes into those for which it answers true.
+pub(super) fn for_each_box(content: &Bytes, depth: u8, visit: &mut Visit<'_>) -> Result<(), Mp4Error> {
+    if depth > MAX_DEPTH {
+        return Err(Mp4Error::TooDeep);
+    }
+    let mut at = 0;
+    while let Some((name, inner, end)) = next_box(content, at) {
+        if visit(&name, &inner)? {
+            for_each_box(&inner, depth + 1, visit)?;
+        }
+        at = end;
+    }
+    Ok(())
 }

@@ -23,6 +23,10 @@ impl<'a> Fields<'a> {
         Ok(())
     }
 
+    pub(super) fn u16(&mut self) -> Result<u16, Mp4Error> {
+        self.take().map(u16::from_be_bytes)
+    }
+
     pub(super) fn u32(&mut self) -> Result<u32, Mp4Error> {
         self.take().map(u32::from_be_bytes)
     }
@@ -33,6 +37,11 @@ impl<'a> Fields<'a> {
 
     pub(super) fn u64(&mut self) -> Result<u64, Mp4Error> {
         self.take().map(u64::from_be_bytes)
+    }
+
+    /// What was not read yet.
+    pub(super) fn rest(&self) -> &'a [u8] {
+        self.rest
     }
 
     /// The rows of a table: as many as the box says, and no more than it holds.

@@ -1,11 +1,19 @@
-//! MP4: written with fragments, read with and without.
+//! MP4: written with fragments and without, read with and without.
 //!
 //! Source: ISO/IEC 14496-12, 14496-14 and 14496-15
 
+mod box_reader;
 mod boxes;
+mod clock;
 mod fields;
+mod fragment;
+mod index;
 mod init;
+mod mark;
+mod movie;
+mod progressive;
 mod reader;
+mod repair;
 mod sample_entry;
 mod tables;
 mod writer;
@@ -13,8 +21,11 @@ mod writer;
 #[cfg(test)]
 mod tests;
 
+pub(crate) use box_reader::BoxReader;
+pub use progressive::{Extent, Layout, Selection, plan_progressive};
 pub use reader::{Mp4Error, Mp4File, Mp4Sample, Mp4Track};
-pub use writer::{Fragment, FragmentWriter, Patch, WriterError};
+pub(crate) use repair::repair;
+pub use writer::FragmentWriter;
 
 /// Sample flags of a sample that depends on no other.
 ///

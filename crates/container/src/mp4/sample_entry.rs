@@ -6,8 +6,8 @@ use waverant_media::{
     Mp3Config, OpusConfig, TrackKind, Vp9Config,
 };
 
-use super::boxes::BoxWriter;
-use super::reader::{Mp4Error, find_box, next_box};
+use super::boxes::{BoxWriter, find_box, next_box};
+use super::reader::Mp4Error;
 
 /// Descriptor tags.
 ///

@@ -6,6 +6,7 @@ use bytes::Bytes;
 
 use super::Mp4Error;
 use super::fields::Fields;
+use super::movie::RawSample;
 
 /// Where and when the samples of a track are.
 #[derive(Clone, Debug, Default)]
@@ -23,15 +24,6 @@ pub(super) struct SampleTables {
     /// From which chunk on, counted from 1, a chunk has how many samples.
     runs: Vec<(u32, u32)>,
     chunks: Vec<u64>,
-}
-
-/// A sample as the tables have it, in the track's own time.
-pub(super) struct TableSample {
-    pub(super) decode_time: i64,
-    pub(super) duration: u32,
-    pub(super) offset: i32,
-    pub(super) sync: bool,
-    pub(super) payload: Bytes,
 }
 
 impl SampleTables {
@@ -84,8 +76,8 @@ impl SampleTables {
         Ok(true)
     }
 
-    /// The samples whose payload lies within the file, in decode order.
-    pub(super) fn samples(&self, file: &Bytes) -> Vec<TableSample> {
+    /// The samples whose payload lies within a file of `file_length` bytes, in decode order.
+    pub(super) fn samples(&self, file_length: u64) -> Vec<RawSample> {
         let mut durations = Runs::new(&self.durations);
         let mut offsets = Runs::new(&self.offsets);
         let mut syncs = self.syncs.as_deref().map(|syncs| syncs.iter().copied().peekable());
@@ -95,7 +87,7 @@ impl SampleTables {
             let mut at = *start;
             for _ in 0..self.samples_in(chunk) {
                 // One size for all costs no bytes a sample: the file's length bounds them.
-                if number >= self.count || u64::from(number) > file.len() as u64 {
+                if number >= self.count || u64::from(number) > file_length {
                     return samples;
                 }
                 let size = if self.size > 0 { Some(self.size) } else { self.sizes.get(number as usize).copied() };
@@ -103,8 +95,8 @@ impl SampleTables {
                 number += 1;
                 let (duration, offset) = (durations.next().unwrap_or(0), offsets.next().unwrap_or(0));
                 let sync = syncs.as_mut().is_none_or(|syncs| syncs.next_if(|sync| *sync <= number) == Some(number));
-                if let Some(payload) = piece(file, at, size) {
-                    samples.push(TableSample { decode_time, duration, offset, sync, payload });
+                if size > 0 && at.checked_add(size.into()).is_some_and(|end| end <= file_length) {
+                    samples.push(RawSample { decode_time, duration, offset, sync, at, size });
                 }
                 at = at.saturating_add(size.into());
                 decode_time = decode_time.saturating_add(duration.into());
@@ -116,12 +108,6 @@ impl SampleTables {
     fn samples_in(&self, chunk: u32) -> u32 {
         self.runs.iter().rev().find(|(first, _)| *first <= chunk).map_or(0, |(_, count)| *count)
     }
-}
-
-fn piece(file: &Bytes, at: u64, size: u32) -> Option<Bytes> {
-    let start = usize::try_from(at).ok()?;
-    let end = start.checked_add(size as usize)?;
-    (size > 0 && end <= file.len()).then(|| file.slice(start..end))
 }
 
 /// Goes through run lengths one by one.

@@ -1,93 +1,53 @@
 use bytes::{Buf, Bytes};
-use thiserror::Error;
-use waverant_media::{CodecParameters, MediaTime, Packet, TICKS_PER_SECOND, TrackId, TrackKind, Tracks};
+use waverant_media::{MediaTime, Packet, TICKS_PER_SECOND, Track, TrackKind, Tracks};
 
 use super::boxes::BoxWriter;
-use super::init::{InitTrack, MOVIE_TIMESCALE, write_init};
+use super::clock::SampleClock;
+use super::index::RandomAccess;
+use super::init::{FRAGMENTED, Init, InitTrack, MOVIE_TIMESCALE, write_init};
+use super::mark::write_mark;
 use super::sample_entry::is_video;
 use super::{DEPENDENT_SAMPLE, SYNC_SAMPLE};
-
-/// A fragment ends at the next keyframe, or when it is this long.
-const MAX_FRAGMENT: MediaTime = MediaTime::from_ticks(TICKS_PER_SECOND);
-
-/// The most samples that one fragment collects, whatever their timestamps say.
-const MAX_SAMPLES: usize = 4096;
-
-/// Audio timestamps that are off the sample count by no more than this are taken for rounding
-/// (RTMP counts milliseconds) and follow the sample count.
-const AUDIO_TOLERANCE: MediaTime = MediaTime::from_millis(20);
-
-/// An AV1 temporal delimiter OBU with its size of 0.
-const TEMPORAL_DELIMITER: [u8; 2] = [0x12, 0];
+use crate::cutting::{Cutter, Fragment, Patch, WriterError, without_delimiter};
+use crate::file::{FileHead, FileMark, MAX_MARKS, shortened};
 
 /// Assumed length of the only picture of a take.
 const LONE_PICTURE: MediaTime = MediaTime::from_millis(33);
 
-/// Why a packet cannot go into the file.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
-#[non_exhaustive]
-pub enum WriterError {
-    /// The packet's track is not one the file was begun with.
-    #[error("track {} is not part of this file", .0.0)]
-    UnknownTrack(TrackId),
-    /// A file needs at least one track.
-    #[error("no track to write")]
-    NoTracks,
-}
-
-/// A piece of file that is to be appended.
-#[derive(Clone, Debug)]
-pub struct Fragment {
-    /// Headers and payloads in file order; payloads are the packets' own memory.
-    pub segments: Vec<Bytes>,
-    /// Sum of the segments' lengths.
-    pub size_bytes: u64,
-    /// Pictures in the fragment.
-    pub video_frame_count: u64,
-}
-
-/// Bytes to write over what was appended before.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Patch {
-    /// Where in the file.
-    pub offset: u64,
-    /// What to put there.
-    pub bytes: Bytes,
-}
-
-/// Writes packets as a fragmented MP4 file, one fragment per group of pictures or per second,
-/// whichever is shorter.
+/// Writes packets as a fragmented MP4 file, one fragment per group of pictures or per half a
+/// second, whichever is shorter.
 ///
 /// The file needs no end to be playable: whatever fragments are whole can be played. Nothing is
 /// written until the first fragment is complete, since only then it is known where the
 /// presentation begins. Memory is bounded by one fragment.
 #[derive(Debug)]
 pub struct FragmentWriter {
+    head: FileHead,
     tracks: Vec<TrackWriter>,
-    has_video: bool,
+    cutter: Cutter,
     sequence: u32,
     written: u64,
     /// The decode time that becomes 0 in the file.
     origin: Option<MediaTime>,
-    presentation_start: MediaTime,
-    fragment_start: Option<MediaTime>,
+    presentation_start: Option<MediaTime>,
     duration_at: Option<u64>,
     end: MediaTime,
+    random_access: RandomAccess,
+    /// Marks that go out with the next fragment, on the packets' timeline.
+    marks: Vec<(MediaTime, String)>,
+    mark_count: u32,
 }
 
 #[derive(Debug)]
 struct TrackWriter {
-    id: TrackId,
+    track: Track,
     number: u32,
-    codec: CodecParameters,
-    timescale: u32,
+    is_default: bool,
+    picture_size: (u32, u32),
+    clock: SampleClock,
     /// Length of a frame on the track's clock: fixed for audio, the last one seen for video.
     frame_length: i64,
     samples: Vec<Sample>,
-    /// Where the sample count says that the next audio frame begins.
-    expected: Option<i64>,
-    /// No sample may begin before this: the last sample's time, or the end of the last fragment.
-    earliest: i64,
 }
 
 #[derive(Debug)]
@@ -99,47 +59,36 @@ struct Sample {
 }
 
 impl TrackWriter {
-    fn new(id: TrackId, codec: &CodecParameters) -> Self {
-        let (timescale, frame_length) = match codec.sound() {
+    fn new(track: &Track, is_default: bool) -> Self {
+        let (timescale, frame_length) = match track.codec.sound() {
             Some(sound) => (sound.sample_rate, i64::from(sound.samples_per_frame)),
             None => (MOVIE_TIMESCALE, LONE_PICTURE.ticks()),
         };
         Self {
-            id,
+            track: track.clone(),
             // A file counts from 1; so the session's number can be read back.
-            number: u32::from(id.0) + 1,
-            codec: codec.clone(),
-            timescale,
+            number: u32::from(track.id.0) + 1,
+            is_default,
+            picture_size: track.codec.picture_size().unwrap_or_default(),
+            clock: SampleClock::new(timescale),
             frame_length,
             samples: Vec::new(),
-            expected: None,
-            earliest: 0,
         }
     }
 
     fn push(&mut self, packet: &Packet, origin: MediaTime) {
-        let scaled = |time: MediaTime| time.in_timescale(self.timescale);
-        let mut decode_time = scaled(packet.dts - origin);
-        // Known for sound only.
-        if let Some(expected) = self.expected
-            && (decode_time - expected).abs() <= scaled(AUDIO_TOLERANCE)
-        {
-            decode_time = expected;
-        }
-        // Sound whose timestamps run slower than its samples would be set back here.
-        decode_time = decode_time.max(self.earliest);
-        self.earliest = decode_time;
-        if let Some(samples) = self.codec.samples_in(&packet.payload) {
+        let codec = &self.track.codec;
+        if let Some(samples) = codec.samples_in(&packet.payload) {
             self.frame_length = samples.into();
-            self.expected = Some(decode_time + self.frame_length);
         }
-        let composition_offset = scaled(packet.pts - packet.dts);
+        let known_length = (!is_video(codec)).then_some(self.frame_length);
+        let decode_time = self.clock.place(packet.dts - origin, known_length);
+        let composition_offset = (packet.pts - packet.dts).in_timescale(self.clock.timescale);
+        if packet.random_access && self.picture_size == (0, 0) {
+            self.picture_size = codec.picture_size_in(&packet.payload).unwrap_or_default();
+        }
         let mut payload = packet.payload.clone();
-        // A file says by its samples what a temporal delimiter says in a stream.
-        // Source: AV1 Codec ISO Media File Format Binding, 2.4
-        if matches!(self.codec, CodecParameters::Av1(_)) && payload.starts_with(&TEMPORAL_DELIMITER) {
-            payload.advance(TEMPORAL_DELIMITER.len());
-        }
+        payload.advance(payload.len() - without_delimiter(codec, &packet.payload).len());
         self.samples.push(Sample { decode_time, composition_offset, sync: packet.random_access, payload });
     }
 
@@ -149,10 +98,10 @@ impl TrackWriter {
         for (at, sample) in self.samples.iter().enumerate() {
             let following = self.samples.get(at + 1).map(|sample| sample.decode_time).or(next);
             let length = following.map_or(self.frame_length, |following| following - sample.decode_time);
-            if is_video(&self.codec) && length > 0 {
+            if is_video(&self.track.codec) && length > 0 {
                 self.frame_length = length;
             }
-            self.earliest = sample.decode_time + length.max(0);
+            self.clock.earliest = sample.decode_time + length.max(0);
             durations.push(u32::try_from(length.max(0)).unwrap_or(u32::MAX));
         }
         durations
@@ -164,21 +113,26 @@ impl FragmentWriter {
     ///
     /// # Errors
     /// [`WriterError::NoTracks`] if the set is empty.
-    pub fn new(tracks: &Tracks) -> Result<Self, WriterError> {
+    pub fn new(tracks: &Tracks, head: &FileHead) -> Result<Self, WriterError> {
         if tracks.is_empty() {
             return Err(WriterError::NoTracks);
         }
-        let writers = tracks.iter().map(|track| TrackWriter::new(track.id, &track.codec));
+        let is_first = |track: &Track| tracks.first(track.codec.kind()).is_some_and(|first| first.id == track.id);
+        let writers: Vec<TrackWriter> = tracks.iter().map(|track| TrackWriter::new(track, is_first(track))).collect();
+        let indexed = tracks.first(TrackKind::Video).or(tracks.iter().next());
         Ok(Self {
-            tracks: writers.collect(),
-            has_video: tracks.has(TrackKind::Video),
+            head: head.clone(),
+            random_access: RandomAccess::new(indexed.map_or(0, |track| u32::from(track.id.0) + 1)),
+            tracks: writers,
+            cutter: Cutter::new(tracks),
             sequence: 0,
             written: 0,
             origin: None,
-            presentation_start: MediaTime::ZERO,
-            fragment_start: None,
+            presentation_start: None,
             duration_at: None,
             end: MediaTime::ZERO,
+            marks: Vec::new(),
+            mark_count: 0,
         })
     }
 
@@ -187,19 +141,33 @@ impl FragmentWriter {
     /// # Errors
     /// [`WriterError::UnknownTrack`]; the packet is not taken then.
     pub fn push(&mut self, packet: &Packet) -> Result<Option<Fragment>, WriterError> {
-        let place = self.tracks.iter().position(|track| track.id == packet.track);
+        let place = self.tracks.iter().position(|track| track.track.id == packet.track);
         let place = place.ok_or(WriterError::UnknownTrack(packet.track))?;
-        let fragment = if self.cuts_before(packet) { self.cut(Some((place, packet.dts))) } else { None };
+        let cuts = self.cutter.cuts_before(packet);
+        let fragment = if cuts { self.cut(Some((place, packet.dts))) } else { None };
         let origin = *self.origin.get_or_insert(packet.dts);
-        self.fragment_start.get_or_insert(packet.dts);
+        self.cutter.count(packet);
         self.tracks[place].push(packet, origin);
         self.end = self.end.max(packet.pts.max(packet.dts));
         Ok(fragment)
     }
 
-    /// Ends the file: the last fragment, and the durations for its head.
+    /// Points out the moment `at` of the packets' timeline; it goes out with the next fragment.
+    pub fn mark(&mut self, at: MediaTime, title: &str) {
+        if self.mark_count as usize + self.marks.len() < MAX_MARKS {
+            self.marks.push((at, shortened(title)));
+        }
+    }
+
+    /// Ends the file: the last fragment with the index, and the durations for its head.
     pub fn finish(&mut self) -> (Option<Fragment>, Vec<Patch>) {
-        let fragment = self.cut(None);
+        let mut fragment = self.cut(None);
+        if self.sequence > 0 {
+            let last = fragment.get_or_insert_default();
+            let index = self.random_access.write();
+            last.size_bytes += index.len() as u64;
+            last.segments.push(index);
+        }
         let patch = self.duration_at.map(|offset| {
             let ticks = u64::try_from(self.duration().in_timescale(MOVIE_TIMESCALE)).unwrap_or(0);
             Patch { offset, bytes: Bytes::copy_from_slice(&ticks.to_be_bytes()) }
@@ -210,22 +178,16 @@ impl FragmentWriter {
     /// Length of the presentation so far, up to the end of the last packet.
     pub fn duration(&self) -> MediaTime {
         let lasts = self.tracks.iter().map(|track| {
-            let rate = i64::from(track.timescale);
+            let rate = i64::from(track.clock.timescale);
             MediaTime::from_ticks(track.frame_length.saturating_mul(TICKS_PER_SECOND) / rate)
         });
-        match self.origin {
-            Some(_) => self.end - self.presentation_start + lasts.max().unwrap_or_default(),
-            None => MediaTime::ZERO,
-        }
+        let start = self.presentation_start.or(self.origin);
+        start.map_or(MediaTime::ZERO, |start| self.end - start + lasts.max().unwrap_or_default())
     }
 
-    /// Only a picture may cut, so that the length of the last picture is always known.
-    fn cuts_before(&self, packet: &Packet) -> bool {
-        let Some(start) = self.fragment_start else { return false };
-        let cutting_kind = !self.has_video || packet.kind == TrackKind::Video;
-        let full = packet.dts - start >= MAX_FRAGMENT;
-        let count: usize = self.tracks.iter().map(|track| track.samples.len()).sum();
-        count >= MAX_SAMPLES || cutting_kind && (full || packet.is_keyframe())
+    /// What of the packets' timeline is zero in the file; none before the first fragment.
+    pub(crate) fn presentation_start(&self) -> Option<MediaTime> {
+        self.presentation_start
     }
 
     fn cut(&mut self, next: Option<(usize, MediaTime)>) -> Option<Fragment> {
@@ -236,19 +198,48 @@ impl FragmentWriter {
         if self.sequence == 0 {
             segments.push(Bytes::from(self.write_head()));
         }
+        segments.extend(self.write_marks());
         self.sequence = self.sequence.wrapping_add(1);
-        self.fragment_start = None;
+        self.cutter.cut();
         let origin = self.origin.unwrap_or_default();
         let next = next.map(|(place, dts)| (place, dts - origin));
         let video_frame_count = self.count_pictures();
+        let before: u64 = segments.iter().map(|segment| segment.len() as u64).sum();
+        self.note_sync_sample(self.written + before);
         segments.extend(self.write_fragment(next));
         let size_bytes = segments.iter().map(|segment| segment.len() as u64).sum();
         self.written += size_bytes;
-        Some(Fragment { segments, size_bytes, video_frame_count })
+        Some(Fragment { segments, size_bytes, video_frame_count, patches: Vec::new() })
+    }
+
+    fn write_marks(&mut self) -> Option<Bytes> {
+        if self.marks.is_empty() {
+            return None;
+        }
+        let start = self.presentation_start.unwrap_or_default();
+        let mut out = BoxWriter::new();
+        for (at, title) in self.marks.drain(..) {
+            self.mark_count += 1;
+            write_mark(&mut out, self.mark_count, &FileMark { at: (at - start).max(MediaTime::ZERO), title });
+        }
+        Some(out.into_bytes().into())
+    }
+
+    fn note_sync_sample(&mut self, moof_at: u64) {
+        let written = self.tracks.iter().filter(|track| !track.samples.is_empty());
+        for (number, track) in (1..).zip(written) {
+            let Some(place) = track.samples.iter().position(|sample| sample.sync) else { continue };
+            if self.random_access.is_of(track.number)
+                && let Some(sample) = track.samples.get(place)
+            {
+                let time = sample.decode_time + sample.composition_offset;
+                self.random_access.note(time, moof_at, number, u32::try_from(place + 1).unwrap_or(u32::MAX));
+            }
+        }
     }
 
     fn count_pictures(&self) -> u64 {
-        let video = self.tracks.iter().filter(|track| is_video(&track.codec));
+        let video = self.tracks.iter().filter(|track| is_video(&track.track.codec));
         video.map(|track| track.samples.len() as u64).sum()
     }
 
@@ -256,22 +247,25 @@ impl FragmentWriter {
     fn write_head(&mut self) -> Vec<u8> {
         let first_presented = |track: &TrackWriter| {
             let earliest = track.samples.iter().map(|sample| sample.decode_time + sample.composition_offset).min()?;
-            Some(earliest.saturating_mul(TICKS_PER_SECOND) / i64::from(track.timescale))
+            Some(earliest.saturating_mul(TICKS_PER_SECOND) / i64::from(track.clock.timescale))
         };
         let shift = self.tracks.iter().filter_map(first_presented).min().unwrap_or(0).max(0);
         let shift = MediaTime::from_ticks(shift);
-        self.presentation_start = self.origin.unwrap_or_default() + shift;
-        let tracks: Vec<InitTrack<'_>> = self
-            .tracks
-            .iter()
-            .map(|track| InitTrack {
-                number: track.number,
-                timescale: track.timescale,
-                codec: &track.codec,
-                edit_start: shift.in_timescale(track.timescale),
-            })
-            .collect();
-        let (head, duration_at) = write_init(&tracks);
+        self.presentation_start = Some(self.origin.unwrap_or_default() + shift);
+        let tracks = self.tracks.iter().map(|track| InitTrack {
+            number: track.number,
+            timescale: track.clock.timescale,
+            codec: &track.track.codec,
+            picture_size: track.picture_size,
+            language: track.track.language.as_deref(),
+            name: track.track.name.as_deref(),
+            is_default: track.is_default,
+            edit_start: shift.in_timescale(track.clock.timescale),
+            tables: None,
+        });
+        let init =
+            Init { began_ms: self.head.began_ms, tracks: tracks.collect(), brands: FRAGMENTED, duration: 0 };
+        let (head, duration_at) = write_init(&init);
         self.duration_at = Some(duration_at as u64);
         head
     }
@@ -289,10 +283,10 @@ impl FragmentWriter {
                 if track.samples.is_empty() {
                     continue;
                 }
-                let timescale = track.timescale;
+                let timescale = track.clock.timescale;
                 let next = next.filter(|(of, _)| *of == place).map(|(_, dts)| dts.in_timescale(timescale));
                 // Audio keeps to its sample count across the border.
-                let next = if track.expected.is_some() { track.expected } else { next };
+                let next = if track.clock.expected.is_some() { track.clock.expected } else { next };
                 offsets.push((write_track_fragment(out, track, next), payload_size(track)));
             }
         });

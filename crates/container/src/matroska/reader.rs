@@ -1,0 +1,506 @@
+//! Matroska files of any size: elements are found one after the other, frames stay where they are.
+
+use bytes::Bytes;
+use waverant_media::{MediaTime, TICKS_PER_SECOND, Track, TrackId, TrackKind};
+
+use super::MatroskaError;
+use super::block::{BlockHead, MAX_BLOCK_HEAD};
+use super::codec::{CodecKnown, Described, read_codec, read_from_frame};
+use super::ebml::{
+    ElementHead, HeadRead, MAX_HEAD, children, read_float, read_head, read_text, read_uint,
+};
+use super::head::{Cue, Places};
+use super::{TIMESTAMP_SCALE, ids};
+use crate::file::{DecodeOrder, FileError, FileMark, FileTrack, MAX_MARKS, SampleRef, shortened};
+use crate::source::{Source, read_span};
+
+/// The largest element that is read into memory: tracks with their private data, chapters, laced blocks.
+const MAX_ELEMENT: u64 = 16 * 1024 * 1024;
+
+/// Samples in one group.
+const GROUP: usize = 512;
+
+/// Blocks that are looked at to find the first frame of a track whose frames tell its codec.
+const MAX_LOOK_AHEAD: usize = 2000;
+
+/// Bytes of a frame that tell its codec or its length.
+const FRAME_START: usize = 64;
+
+/// Where a reader is in a file.
+#[derive(Debug)]
+pub(crate) struct ClusterReader {
+    tracks: Vec<FileTrack>,
+    lines: Vec<Line>,
+    marks: Vec<FileMark>,
+    /// Nanoseconds in a tick.
+    scale: u64,
+    told_duration: Option<MediaTime>,
+    has_index: bool,
+    at: u64,
+    /// Where the clusters begin.
+    first_cluster: u64,
+    whole_end: u64,
+    cluster: Option<Cluster>,
+    /// Samples whose times are known.
+    ready: Vec<SampleRef>,
+    is_at_end: bool,
+    /// For mending: what was found where.
+    places: Places,
+    cues: Vec<Cue>,
+    /// A cluster that ends beyond the file: where its length stands, and where its content begins.
+    cut_cluster: Option<(u64, u64)>,
+}
+
+/// A track entry of the file.
+#[derive(Debug)]
+struct Line {
+    number: u64,
+    /// Its place among the tracks; none if we do not carry its codec.
+    place: Option<usize>,
+    codec_id: String,
+    /// From the track entry: how long a frame lasts.
+    default_duration: Option<MediaTime>,
+    order: DecodeOrder<SampleRef>,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct Cluster {
+    timestamp: u64,
+    /// Where it begins, and where it ends if it says so.
+    at: u64,
+    end: Option<u64>,
+}
+
+/// An element as it lies in the file.
+struct Found {
+    id: u32,
+    at: u64,
+    start: u64,
+    /// Where it ends; none if it does not say so.
+    end: Option<u64>,
+}
+
+impl ClusterReader {
+    pub(crate) fn open(source: &impl Source) -> Result<Self, FileError> {
+        let mut reader = Self {
+            tracks: Vec::new(),
+            lines: Vec::new(),
+            marks: Vec::new(),
+            scale: TIMESTAMP_SCALE,
+            told_duration: None,
+            has_index: false,
+            at: 0,
+            first_cluster: 0,
+            whole_end: 0,
+            cluster: None,
+            ready: Vec::new(),
+            is_at_end: false,
+            places: Places::default(),
+            cues: Vec::new(),
+            cut_cluster: None,
+        };
+        reader.read_document(source)?;
+        reader.read_segment_head(source)?;
+        reader.complete_codecs(source)?;
+        Ok(reader)
+    }
+
+    pub(crate) fn tracks(&self) -> &[FileTrack] {
+        &self.tracks
+    }
+
+    pub(crate) fn marks(&self) -> &[FileMark] {
+        &self.marks
+    }
+
+    pub(crate) fn whole_end(&self) -> u64 {
+        self.whole_end
+    }
+
+    pub(crate) fn has_index(&self) -> bool {
+        self.has_index
+    }
+
+    pub(crate) fn told_duration(&self) -> Option<MediaTime> {
+        self.told_duration
+    }
+
+    /// Where things are that are filled in at the end.
+    pub(super) fn places(&self) -> &Places {
+        &self.places
+    }
+
+    /// Where a player can start, as found up to here.
+    pub(super) fn cues(&self) -> &[Cue] {
+        &self.cues
+    }
+
+    pub(super) fn cut_cluster(&self) -> Option<(u64, u64)> {
+        self.cut_cluster
+    }
+
+    pub(crate) fn next_group(&mut self, source: &impl Source) -> Result<Option<Vec<SampleRef>>, FileError> {
+        while self.ready.len() < GROUP && !self.is_at_end {
+            if !self.step(source)? {
+                self.is_at_end = true;
+                for line in &mut self.lines {
+                    line.order.finish(&mut |dts, pts, sample| self.ready.push(SampleRef { dts, pts, ..sample }));
+                }
+            }
+        }
+        Ok((!self.ready.is_empty()).then(|| std::mem::take(&mut self.ready)))
+    }
+
+    fn read_document(&mut self, source: &impl Source) -> Result<(), FileError> {
+        let missing = || MatroskaError::Missing("EBML header");
+        let header = element(source, 0)?.filter(|found| found.id == ids::EBML).ok_or_else(missing)?;
+        let content = read_content(source, &header)?;
+        for (id, content) in children(&content) {
+            match id {
+                ids::DOC_TYPE if !matches!(content, b"matroska" | b"webm") => {
+                    return Err(MatroskaError::DocType { found: read_text(content) }.into());
+                }
+                ids::DOC_TYPE_READ_VERSION if read_uint(content) > 4 => {
+                    return Err(MatroskaError::Version { found: read_uint(content) }.into());
+                }
+                _ => {}
+            }
+        }
+        self.at = header.end.unwrap_or(header.start);
+        Ok(())
+    }
+
+    /// Reads up to the first cluster.
+    fn read_segment_head(&mut self, source: &impl Source) -> Result<(), FileError> {
+        let mut has_tracks = false;
+        while let Some(found) = element(source, self.at)? {
+            let end = match found.id {
+                ids::SEGMENT => {
+                    self.places.segment_start = found.start;
+                    self.places.segment_size = found.start.saturating_sub(8);
+                    found.start
+                }
+                ids::CLUSTER => break,
+                _ => match found.end.filter(|end| *end <= source.len()) {
+                    Some(end) => end,
+                    None => break,
+                },
+            };
+            has_tracks |= found.id == ids::TRACKS;
+            self.read_segment_element(source, &found)?;
+            self.at = end;
+        }
+        if !has_tracks {
+            return Err(MatroskaError::Missing("tracks").into());
+        }
+        (self.first_cluster, self.whole_end) = (self.at, self.at);
+        Ok(())
+    }
+
+    /// Reads what stands in a segment beside clusters.
+    fn read_segment_element(&mut self, source: &impl Source, found: &Found) -> Result<(), FileError> {
+        match found.id {
+            ids::INFO => {
+                self.places.info = found.at;
+                self.read_info(&read_content(source, found)?, found.start);
+            }
+            ids::TRACKS => {
+                self.places.tracks = found.at;
+                let content = read_content(source, found)?;
+                for (_, entry) in children(&content).filter(|(id, _)| *id == ids::TRACK_ENTRY) {
+                    self.read_track(entry)?;
+                }
+            }
+            ids::CHAPTERS => {
+                self.places.chapter_room = found.at;
+                self.read_chapters(&read_content(source, found)?);
+            }
+            ids::CUES => self.has_index = true,
+            ids::VOID | ids::SEEK_HEAD if self.places.info == 0 && self.places.seek_room == 0 => self.places.seek_room = found.at,
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn read_info(&mut self, content: &[u8], start: u64) {
+        let mut duration = None;
+        for (id, value) in children(content) {
+            // Where it lies, from its place in memory.
+            let at = start + (value.as_ptr() as usize - content.as_ptr() as usize) as u64;
+            match id {
+                ids::INFO_TIMESTAMP_SCALE => self.scale = read_uint(value).max(1),
+                ids::DURATION => {
+                    duration = Some(read_float(value));
+                    self.places.duration = at - 3;
+                }
+                ids::VOID => self.places.duration = at - 2,
+                _ => {}
+            }
+        }
+        #[expect(clippy::cast_possible_truncation, clippy::cast_precision_loss, reason = "floats saturate")]
+        let ticks = duration.map(|ticks| (ticks * self.scale as f64 * 9.0 / 100_000.0) as i64);
+        self.told_duration = ticks.filter(|ticks| *ticks > 0).map(MediaTime::from_ticks);
+    }
+
+    fn read_track(&mut self, entry: &[u8]) -> Result<(), MatroskaError> {
+        let mut described = Described { sample_rate: 8000.0, channel_count: 1, ..Described::default() };
+        let (mut number, mut is_default, mut is_encoded, mut default_duration) = (0, true, false, None);
+        let (mut name, mut language, mut tag) = (None, Some("en".to_owned()), None);
+        for (id, content) in children(entry) {
+            match id {
+                ids::TRACK_NUMBER => number = read_uint(content),
+                ids::FLAG_DEFAULT => is_default = read_uint(content) != 0,
+                ids::NAME => name = Some(read_text(content)).filter(|name| !name.is_empty()),
+                ids::LANGUAGE => language = crate::language::tag(&read_text(content)),
+                ids::LANGUAGE_BCP47 => tag = Some(read_text(content)).filter(|tag| tag != "und"),
+                ids::CODEC_ID => described.id = read_text(content),
+                ids::CODEC_PRIVATE => described.private = Bytes::copy_from_slice(content),
+                ids::CONTENT_ENCODINGS => is_encoded = true,
+                ids::DEFAULT_DURATION => default_duration = Some(from_nanoseconds(read_uint(content))),
+                ids::AUDIO => {
+                    for (id, content) in children(content) {
+                        match id {
+                            ids::SAMPLING_FREQUENCY => described.sample_rate = read_float(content),
+                            ids::CHANNELS => described.channel_count = u8::try_from(read_uint(content)).unwrap_or(0),
+                            _ => {}
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+        let known = if is_encoded { Ok(CodecKnown::Foreign) } else { read_codec(&described) };
+        let known = known.map_err(|reason| MatroskaError::Codec { track: number, reason })?;
+        let mut line = Line {
+            number,
+            place: None,
+            codec_id: described.id,
+            default_duration,
+            order: DecodeOrder::default(),
+        };
+        if let CodecKnown::Whole(codec) = known {
+            let track = Track {
+                language: tag.or(language).map(Into::into),
+                name: name.map(Into::into),
+                ..Track::new(track_id(number), codec)
+            };
+            line.place = Some(self.tracks.len());
+            self.tracks.push(FileTrack { track, is_default });
+        }
+        self.lines.push(line);
+        Ok(())
+    }
+
+    fn read_chapters(&mut self, content: &[u8]) {
+        let of = |content: &'_ [u8], wanted: u32| -> Vec<Vec<u8>> {
+            children(content).filter(|(id, _)| *id == wanted).map(|(_, content)| content.to_vec()).collect()
+        };
+        self.marks.clear();
+        for edition in of(content, ids::EDITION_ENTRY) {
+            for atom in of(&edition, ids::CHAPTER_ATOM).into_iter().take(MAX_MARKS) {
+                let start = of(&atom, ids::CHAPTER_TIME_START).first().map_or(0, |start| read_uint(start));
+                let display = of(&atom, ids::CHAPTER_DISPLAY).into_iter().next().unwrap_or_default();
+                let title = of(&display, ids::CHAP_STRING).first().map(|text| read_text(text)).unwrap_or_default();
+                self.marks.push(FileMark { at: from_nanoseconds(start), title: shortened(&title) });
+            }
+        }
+    }
+
+    /// Looks for the first frame of each track whose frames tell its codec.
+    fn complete_codecs(&mut self, source: &impl Source) -> Result<(), FileError> {
+        let waits = |line: &Line| line.place.is_none() && matches!(line.codec_id.as_str(), "A_AC3" | "A_EAC3");
+        if !self.lines.iter().any(waits) {
+            return Ok(());
+        }
+        let (mut at, mut looked_at) = (self.first_cluster, 0);
+        while let Some(found) = element(source, at)?
+            && looked_at < MAX_LOOK_AHEAD
+        {
+            looked_at += 1;
+            let inside = matches!(found.id, ids::CLUSTER | ids::BLOCK_GROUP);
+            if matches!(found.id, ids::SIMPLE_BLOCK | ids::BLOCK) {
+                let (head, start) = read_block_start(source, &found)?;
+                if let Some(head) = head
+                    && let Some(line) = self.lines.iter_mut().find(|line| line.number == head.track && waits(line))
+                    && let Some(codec) = read_from_frame(&line.codec_id, &start[head.length..])
+                {
+                    line.place = Some(self.tracks.len());
+                    let track = Track::new(track_id(line.number), codec);
+                    self.tracks.push(FileTrack { track, is_default: true });
+                }
+            }
+            if !self.lines.iter().any(waits) {
+                break;
+            }
+            at = match found.end {
+                Some(end) if !inside => end,
+                _ => found.start,
+            };
+        }
+        Ok(())
+    }
+
+    /// Goes on by one element. False at the end of what is whole.
+    fn step(&mut self, source: &impl Source) -> Result<bool, FileError> {
+        if self.cluster.is_some_and(|cluster| cluster.end.is_some_and(|end| self.at >= end)) {
+            self.cluster = None;
+        }
+        let Some(found) = element(source, self.at)? else { return Ok(false) };
+        if found.id == ids::CLUSTER {
+            self.begin_cluster(source, &found);
+            return Ok(true);
+        }
+        // Within a cluster all elements have a length.
+        let Some(end) = found.end.filter(|end| *end <= source.len()) else { return Ok(false) };
+        match (&mut self.cluster, found.id) {
+            (Some(cluster), ids::TIMESTAMP) => cluster.timestamp = read_uint(&read_content(source, &found)?),
+            (Some(_), ids::SIMPLE_BLOCK) => self.read_block(source, &found, None)?,
+            (Some(_), ids::BLOCK_GROUP) => self.read_block_group(source, &found)?,
+            (_, id) if ids::is_segment_level(id) => {
+                self.cluster = None;
+                self.read_segment_element(source, &found)?;
+            }
+            _ => {}
+        }
+        (self.at, self.whole_end) = (end, end);
+        Ok(true)
+    }
+
+    fn begin_cluster(&mut self, source: &impl Source, found: &Found) {
+        self.cluster = Some(Cluster { timestamp: 0, at: found.at, end: found.end });
+        if found.end.is_some_and(|end| end > source.len()) {
+            self.cut_cluster = Some((found.at, found.start));
+        }
+        self.at = found.start;
+    }
+
+    fn read_block_group(&mut self, source: &impl Source, group: &Found) -> Result<(), FileError> {
+        let (mut block, mut duration, mut refers) = (None, None, false);
+        let end = group.end.unwrap_or(group.start);
+        let mut at = group.start;
+        while at < end
+            && let Some(found) = element(source, at)?
+        {
+            let Some(inner_end) = found.end.filter(|inner| *inner <= end) else { break };
+            match found.id {
+                ids::BLOCK_DURATION => {
+                    let ticks = read_uint(&read_content(source, &found)?);
+                    duration = Some(from_nanoseconds(ticks.saturating_mul(self.scale)));
+                }
+                ids::REFERENCE_BLOCK => refers = true,
+                ids::BLOCK => block = Some(found),
+                _ => {}
+            }
+            at = inner_end;
+        }
+        match block {
+            Some(block) => self.read_block(source, &block, Some((duration, !refers))),
+            None => Ok(()),
+        }
+    }
+
+    /// `group` is what the block's group tells: how long its frames last, and whether they are sync
+    /// samples.
+    fn read_block(
+        &mut self,
+        source: &impl Source,
+        found: &Found,
+        group: Option<(Option<MediaTime>, bool)>,
+    ) -> Result<(), FileError> {
+        let (Some(head), start) = read_block_start(source, found)? else { return Ok(()) };
+        let Some(line) = self.lines.iter().position(|line| line.number == head.track) else { return Ok(()) };
+        let Some(place) = self.lines[line].place else { return Ok(()) };
+        let Some(cluster) = self.cluster else { return Ok(()) };
+        let size = found.end.unwrap_or(found.start) - found.start;
+        let frames = if head.is_laced() {
+            head.frames(&read_content(source, found)?)
+        } else {
+            usize::try_from(size).ok().and_then(|size| Some(vec![(head.length, size.checked_sub(head.length)?)]))
+        };
+        let ticks = i128::from(cluster.timestamp) + i128::from(head.offset);
+        let nanoseconds = ticks.saturating_mul(i128::from(self.scale));
+        let mut pts = MediaTime::from_ticks(i64::try_from(nanoseconds * 9 / 100_000).unwrap_or(0));
+        let codec = self.tracks[place].track.codec.clone();
+        let is_picture = codec.kind() == TrackKind::Video;
+        let sync = group.map_or(head.is_keyframe, |(_, sync)| sync) || !is_picture;
+        let told = group.and_then(|(duration, _)| duration);
+        let frames = frames.unwrap_or_default();
+        for (at, length) in &frames {
+            let (Ok(size), offset) = (u32::try_from(*length), found.start + *at as u64) else { continue };
+            let first_bytes = start.get(*at..(at + length).min(start.len())).unwrap_or_default();
+            let told = told.map(|told| MediaTime::from_ticks(told.ticks() / i64::try_from(frames.len()).unwrap_or(1)));
+            let counted = codec.samples_in(first_bytes).zip(codec.sound()).map(|(samples, sound)| {
+                let ticks = i64::from(samples) * TICKS_PER_SECOND / i64::from(sound.sample_rate.max(1));
+                MediaTime::from_ticks(ticks)
+            });
+            let duration = counted.or(told).or(self.lines[line].default_duration).unwrap_or_default();
+            let sample = SampleRef { track: place, dts: pts, pts, duration, sync, offset, size };
+            if is_picture {
+                self.note_cue(&cluster, head.track, pts, sync);
+                let ready = &mut self.ready;
+                let mut each = |dts, pts, sample: SampleRef| ready.push(SampleRef { dts, pts, ..sample });
+                self.lines[line].order.push(pts, sample, &mut each);
+            } else {
+                self.ready.push(sample);
+                if self.tracks.iter().all(|track| track.track.codec.kind() == TrackKind::Audio) {
+                    self.note_cue(&cluster, head.track, pts, true);
+                }
+            }
+            pts = pts + duration;
+        }
+        Ok(())
+    }
+
+    /// One place to start for each cluster.
+    fn note_cue(&mut self, cluster: &Cluster, track: u64, pts: MediaTime, sync: bool) {
+        let cluster = cluster.at - self.places.segment_start;
+        if sync && self.cues.last().is_none_or(|last| last.cluster != cluster) {
+            let nanoseconds = i128::from(pts.ticks()) * 100_000 / 9;
+            let time = u64::try_from(nanoseconds / i128::from(self.scale)).unwrap_or(0);
+            self.cues.push(Cue { time, track, cluster });
+        }
+    }
+}
+
+/// Our files number tracks as sessions do, counted from 1.
+fn track_id(number: u64) -> TrackId {
+    TrackId(u8::try_from(number.saturating_sub(1)).unwrap_or(u8::MAX))
+}
+
+fn from_nanoseconds(nanoseconds: u64) -> MediaTime {
+    MediaTime::from_ticks(i64::try_from(u128::from(nanoseconds) * 9 / 100_000).unwrap_or(i64::MAX))
+}
+
+/// The element at `at`; none if its header is not whole.
+fn element(source: &impl Source, at: u64) -> Result<Option<Found>, FileError> {
+    let left = source.len().saturating_sub(at);
+    let length = usize::try_from(left).unwrap_or(usize::MAX).min(MAX_HEAD);
+    let mut bytes = [0; MAX_HEAD];
+    source.read_at(at, &mut bytes[..length])?;
+    match read_head(&bytes[..length]) {
+        HeadRead::Incomplete => Ok(None),
+        HeadRead::Illegal => Err(MatroskaError::Damaged { at }.into()),
+        HeadRead::Found(ElementHead { id, size, length }) => {
+            let start = at + length as u64;
+            let end = size.map(|size| start.saturating_add(size));
+            Ok(Some(Found { id, at, start, end }))
+        }
+    }
+}
+
+fn read_content(source: &impl Source, found: &Found) -> Result<Bytes, FileError> {
+    let end = found.end.filter(|end| *end <= source.len()).ok_or(MatroskaError::Damaged { at: found.at })?;
+    let size = end - found.start;
+    let too_large = || FileError::TooLarge { name: format!("element {:x}", found.id), size, limit: MAX_ELEMENT };
+    let length = usize::try_from(size).ok().filter(|_| size <= MAX_ELEMENT).ok_or_else(too_large)?;
+    Ok(read_span(source, found.start, length)?)
+}
+
+/// A block's head, with the bytes it was read from and the first ones of its frame.
+fn read_block_start(source: &impl Source, found: &Found) -> Result<(Option<BlockHead>, Vec<u8>), FileError> {
+    let size = found.end.unwrap_or(found.start).min(source.len()).saturating_sub(found.start);
+    let length = usize::try_from(size).unwrap_or(usize::MAX).min(MAX_BLOCK_HEAD + FRAME_START);
+    let mut bytes = vec![0; length];
+    source.read_at(found.start, &mut bytes)?;
+    Ok((BlockHead::read(&bytes), bytes))
+}
