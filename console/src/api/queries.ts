@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, api } from "./client";
 import type {
   AddChannel,
@@ -9,8 +9,13 @@ import type {
   ChangeChannel,
   ChangeDestination,
   ChangeSending,
+  ChangeTake,
+  CutTake,
   SignIn,
 } from "./types";
+
+/** What names a take. */
+export type TakeName = { session: number; number: number };
 
 const inChannel = (channel: string) => ({ params: { path: { channel } } });
 
@@ -65,12 +70,82 @@ export function useReport(session: number) {
   });
 }
 
-export function useTakes(channel: string) {
+export type TakeFilter = { channel?: string; from?: string; until?: string; min_ms?: number; removed?: boolean; limit: number };
+
+const inTake = ({ session, number }: { session: number; number: number }) => ({ params: { path: { session, number } } });
+
+export function useTakes(filter: TakeFilter) {
   return useQuery({
-    queryKey: ["channel", channel, "takes"],
-    queryFn: () => answer(api.GET("/api/v1/takes", { params: { query: { channel, limit: 50 } } })),
+    queryKey: ["takes", filter],
+    queryFn: () => answer(api.GET("/api/v1/takes", { params: { query: filter } })),
     refetchInterval: 5000,
+    placeholderData: keepPreviousData,
   });
+}
+
+export function useTake(session: number, number: number) {
+  return useQuery({
+    queryKey: ["takes", session, number],
+    queryFn: () => answer(api.GET("/api/v1/takes/{session}/{number}", inTake({ session, number }))),
+  });
+}
+
+export function useChangeTake(take: TakeName) {
+  return useChange((form: ChangeTake) => answer(api.PATCH("/api/v1/takes/{session}/{number}", { ...inTake(take), body: form })), ["takes"]);
+}
+
+export function useRemoveTake() {
+  return useChange((take: TakeName) => answer(api.DELETE("/api/v1/takes/{session}/{number}", inTake(take))), ["takes"]);
+}
+
+export function useUndoRemoval() {
+  return useChange((take: TakeName) => answer(api.POST("/api/v1/takes/{session}/{number}/undo-removal", inTake(take))), ["takes"]);
+}
+
+export function useCutTake(take: TakeName) {
+  return useChange((form: CutTake) => answer(api.POST("/api/v1/takes/{session}/{number}/cut", { ...inTake(take), body: form })), []);
+}
+
+export function useCheckTake(take: TakeName) {
+  return useMutation({ mutationFn: () => answer(api.POST("/api/v1/takes/{session}/{number}/check", inTake(take))) });
+}
+
+export function useRestoreTake(take: TakeName) {
+  return useMutation({ mutationFn: () => answer(api.POST("/api/v1/takes/{session}/{number}/restore", inTake(take))) });
+}
+
+export function useMendTake(take: TakeName) {
+  return useChange(() => answer(api.POST("/api/v1/takes/{session}/{number}/mend", inTake(take))), ["takes"]);
+}
+
+/** Follows a job until it is over. */
+export function useJob(job: number | undefined) {
+  const client = useQueryClient();
+  return useQuery({
+    queryKey: ["job", job],
+    enabled: job !== undefined,
+    queryFn: async () => {
+      const report = await answer(api.GET("/api/v1/jobs/{job}", { params: { path: { job: job ?? 0 } } }));
+      if (report.state === "done") void client.invalidateQueries({ queryKey: ["takes"] });
+      return report;
+    },
+    refetchInterval: ({ state }) => (state.data?.state === "done" || state.data?.state === "failed" ? false : 300),
+  });
+}
+
+export function useDepots() {
+  return useQuery({ queryKey: ["depots"], queryFn: () => answer(api.GET("/api/v1/depots")) });
+}
+
+/** Begins or ends the recording of what is on air, or marks a moment of it. */
+export function useRecorder(channel: string) {
+  const start = useChange(() => answer(api.POST("/api/v1/channels/{channel}/recording/start", inChannel(channel))), ["takes"]);
+  const stop = useChange(() => answer(api.POST("/api/v1/channels/{channel}/recording/stop", inChannel(channel))), ["takes"]);
+  const mark = useChange(
+    (title: string) => answer(api.POST("/api/v1/channels/{channel}/recording/marks", { ...inChannel(channel), body: { title } })),
+    ["takes"],
+  );
+  return { start, stop, mark };
 }
 
 export function useTurnedAway() {

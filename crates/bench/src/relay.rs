@@ -99,7 +99,7 @@ impl House {
         let sign_in = json!({"name": "bench", "password": PASSWORD, "token_label": "bench"});
         house.token = house.call("POST", "/sign-in", &sign_in)?["token"].as_str().unwrap_or_default().to_owned();
         for channel in 0..channels {
-            let settings = json!({"name": format!("bench{channel}"), "hold_ms": 0, "records": false});
+            let settings = json!({"name": format!("bench{channel}"), "hold_ms": 0, "recording": {"when": "off"}});
             house.call("POST", "/channels", &settings)?;
             let made = house.call("POST", &format!("/channels/bench{channel}/keys"), &json!({"label": "bench"}))?;
             house.keys.push(made["encoder"]["key"].as_str().unwrap_or_default().to_owned());
@@ -211,7 +211,11 @@ impl House {
             self.call("PUT", &path, &json!({"is_on": true}))?;
         }
         for channel in 0..plan.channels {
-            self.call("PATCH", &format!("/channels/bench{channel}"), &json!({ "records": plan.records }))?;
+            self.call(
+                "PATCH",
+                &format!("/channels/bench{channel}"),
+                &json!({"recording": {"when": if plan.records { "always" } else { "off" }}}),
+            )?;
         }
         Ok(())
     }

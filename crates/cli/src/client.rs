@@ -1,6 +1,7 @@
 use std::time::Duration;
 
 use serde_json::Value;
+use ureq::http::request::Builder;
 use ureq::http::{Request, Response};
 use ureq::{Agent, Body};
 
@@ -49,7 +50,7 @@ impl Client {
     }
 
     fn answer(&self, method: &str, path: &str, body: Option<(&'static str, Vec<u8>)>) -> Result<Value, Failure> {
-        let mut response = self.send(method, path, body)?;
+        let mut response = self.send(self.request(method, path), body)?;
         let text = response.body_mut().read_to_string().map_err(|error| self.unreachable(&error))?;
         if text.is_empty() {
             return Ok(Value::Null);
@@ -57,16 +58,24 @@ impl Client {
         serde_json::from_str(&text).map_err(|_| self.not_the_api(&response))
     }
 
-    /// Begins to fetch a file from the byte `from` on.
-    pub(crate) fn fetch(&self, path: &str) -> Result<Response<Body>, Failure> {
-        self.send("GET", path, None)
+    /// Begins to fetch a file; with `part` from a byte on, if it still is the file of that validator.
+    pub(crate) fn fetch(&self, path: &str, part: Option<(u64, &str)>) -> Result<Response<Body>, Failure> {
+        let mut request = self.request("GET", path);
+        if let Some((from, tag)) = part {
+            request = request.header("range", format!("bytes={from}-")).header("if-range", tag);
+        }
+        self.send(request, None)
     }
 
-    fn send(&self, method: &str, path: &str, body: Option<(&'static str, Vec<u8>)>) -> Result<Response<Body>, Failure> {
+    fn request(&self, method: &str, path: &str) -> Builder {
         let mut request = Request::builder().method(method).uri(format!("{}/api/v1{path}", self.url));
         if let Some(token) = &self.token {
             request = request.header("authorization", format!("Bearer {token}"));
         }
+        request
+    }
+
+    fn send(&self, mut request: Builder, body: Option<(&'static str, Vec<u8>)>) -> Result<Response<Body>, Failure> {
         if let Some((kind, _)) = &body {
             request = request.header("content-type", *kind);
         }

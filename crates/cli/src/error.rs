@@ -34,6 +34,9 @@ pub(crate) enum Failure {
     /// A destination was tried in vain.
     #[error("`{0}` would not take a show; the last step says why")]
     Tried(String),
+    /// What was asked for was done, and did not come out well.
+    #[error("{0}")]
+    Job(String),
     /// What was given cannot be used.
     #[error("{0}")]
     Usage(String),
@@ -47,7 +50,7 @@ impl Failure {
     pub(crate) fn exit_code(&self) -> u8 {
         match self {
             Self::Refused(problem) if problem.status < 500 => 1,
-            Self::Tried(_) => 1,
+            Self::Tried(_) | Self::Job(_) => 1,
             _ => 2,
         }
     }

@@ -3,6 +3,7 @@
 mod account;
 mod client;
 mod commands;
+mod download;
 mod error;
 mod output;
 

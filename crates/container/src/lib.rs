@@ -11,14 +11,13 @@ mod source;
 
 pub use cutting::{Fragment, Patch, WriterError};
 pub use file::{
-    FileError, FileFormat, FileHead, FileMark, FileReader, FileTrack, FileWriter, Repair, SampleRef, plan_repair,
+    FileError, FileFormat, FileHead, FileMark, FileReader, FileSurvey, FileTrack, FileWriter, Repair, SampleRef,
+    TrackGap, TrackSurvey, plan_repair, survey,
 };
 pub use flv::{
     FlvError, TagCodec, TagContent, TagForm, TagHeader, TagPart, TagTime, colour_info_header, config_header,
     end_header, frame_header, parse_audio_tag, parse_video_tag,
 };
 pub use matroska::{ClusterWriter, MatroskaError};
-pub use mp4::{
-    Extent, FragmentWriter, Layout, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Selection, plan_progressive,
-};
+pub use mp4::{Extent, FragmentWriter, Layout, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Selection, plan_progressive};
 pub use source::Source;

@@ -1,12 +1,14 @@
-//! The pictures that the service makes itself: what stands in for a lost encoder, and what a
-//! rehearsal plays. Drawn and encoded as H.264 in any size.
+//! Pictures: what stands in for a lost encoder, and what a rehearsal plays, drawn and encoded as H.264
+//! in any size; and stills of recordings.
 
 mod avc;
 mod holding;
+mod still;
 mod test_picture;
 
 pub use avc::{EncodeError, PictureFormat, encode_pictures};
 pub use holding::holding_picture;
+pub use still::{Still, StillError, decode_keyframe, strip};
 pub use test_picture::test_picture;
 
 use waverant_media::{MediaTime, Packet, Tracks};

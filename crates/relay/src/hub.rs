@@ -20,6 +20,17 @@ impl Default for HubLimits {
     }
 }
 
+/// Where a packet comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Origin {
+    /// The publisher.
+    Show,
+    /// The publisher, and it is the first one after a loss.
+    Returned,
+    /// What stands in for the show.
+    Slate,
+}
+
 /// A packet with the tracks as they were when it came.
 #[derive(Clone, Debug)]
 pub struct Entry {
@@ -27,8 +38,8 @@ pub struct Entry {
     pub packet: Packet,
     /// The tracks; a different `Arc` means changed parameters.
     pub tracks: Arc<Tracks>,
-    /// True if it stands in for the show.
-    pub is_slate: bool,
+    /// Where it comes from.
+    pub origin: Origin,
     /// Pictures that the session had before this packet.
     pub(crate) video_frames_before: u64,
 }
@@ -42,19 +53,28 @@ pub struct Cursor {
     /// The time of the last entry read.
     last_seen: Option<MediaTime>,
     allowance: MediaTime,
+    /// How much older than the newest packet the starting point is to be.
+    back: MediaTime,
 }
 
 impl Cursor {
     /// A reader that begins at the newest keyframe, and jumps to the newest keyframe when it is
     /// more than `allowance` behind the writer.
     pub fn new(allowance: MediaTime) -> Self {
-        Self { next: None, video_frames_seen: 0, last_seen: None, allowance }
+        Self { next: None, video_frames_seen: 0, last_seen: None, allowance, back: MediaTime::ZERO }
     }
 
     /// Makes the reader begin anew at the newest keyframe. What it misses by that is told by the next
     /// read.
     pub fn restart(&mut self) {
+        self.restart_back(MediaTime::ZERO);
+    }
+
+    /// Makes the reader begin anew at a keyframe that is `back` older than the newest packet, or at the
+    /// oldest one there is.
+    pub fn restart_back(&mut self, back: MediaTime) {
         self.next = None;
+        self.back = back;
     }
 
     /// True once the reader has begun.
@@ -111,16 +131,7 @@ impl Hub {
     }
 
     /// Appends a packet, and drops the oldest ones beyond the limits.
-    pub fn push(&mut self, packet: Packet, tracks: Arc<Tracks>) {
-        self.append(packet, tracks, false);
-    }
-
-    /// Appends a packet that stands in for the show.
-    pub fn push_slate(&mut self, packet: Packet, tracks: Arc<Tracks>) {
-        self.append(packet, tracks, true);
-    }
-
-    fn append(&mut self, packet: Packet, tracks: Arc<Tracks>, is_slate: bool) {
+    pub fn push(&mut self, packet: Packet, tracks: Arc<Tracks>, origin: Origin) {
         let number = self.first + self.ring.len() as u64;
         let without_video = !tracks.has(TrackKind::Video);
         if packet.is_keyframe() || without_video {
@@ -129,10 +140,15 @@ impl Hub {
         self.bytes += packet.payload.len();
         let video_frames_before = self.video_frame_count;
         self.video_frame_count += u64::from(packet.kind == TrackKind::Video);
-        self.ring.push_back(Entry { packet, tracks, is_slate, video_frames_before });
+        self.ring.push_back(Entry { packet, tracks, origin, video_frames_before });
         while self.is_over_limits() {
             self.drop_oldest();
         }
+    }
+
+    /// The time of the newest packet.
+    pub fn newest(&self) -> Option<MediaTime> {
+        self.ring.back().map(|entry| entry.packet.dts)
     }
 
     /// Says that no packet follows.
@@ -180,7 +196,7 @@ impl Hub {
     fn place(&self, cursor: &Cursor) -> Option<(u64, Read)> {
         let newest_start = *self.starts.back().unwrap_or(&self.first);
         let Some(next) = cursor.next else {
-            let start = *self.starts.back()?;
+            let start = self.start_back(cursor.back)?;
             let jump = self.jump_to(start, cursor);
             let missed = matches!(jump, Read::Jumped { missed_frame_count: 1.., .. }) && cursor.last_seen.is_some();
             return Some((start, if missed { jump } else { Read::UpToDate }));
@@ -191,6 +207,13 @@ impl Hub {
             return Some((next, Read::UpToDate));
         }
         Some((newest_start, self.jump_to(newest_start, cursor)))
+    }
+
+    /// The newest starting point that is `back` older than the newest packet, or the oldest one.
+    fn start_back(&self, back: MediaTime) -> Option<u64> {
+        let newest = self.newest()?;
+        let is_old = |number: &&u64| self.entry(**number).is_some_and(|entry| newest - entry.packet.dts >= back);
+        self.starts.iter().rev().find(is_old).or(self.starts.front()).copied()
     }
 
     /// What a reader misses that goes on at `start`.
@@ -253,7 +276,7 @@ mod tests {
         let tracks = with_video();
         let mut hub = Hub::new(limits);
         for number in 0..count {
-            hub.push(picture(number, number % gop == 0), tracks.clone());
+            hub.push(picture(number, number % gop == 0), tracks.clone(), Origin::Show);
         }
         hub
     }
@@ -274,10 +297,10 @@ mod tests {
     fn a_reader_waits_for_the_first_keyframe() {
         let mut hub = Hub::new(HubLimits::default());
         let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
-        hub.push(picture(0, false), with_video());
+        hub.push(picture(0, false), with_video(), Origin::Show);
         assert_eq!(hub.read(&mut cursor, 5, &mut out), Read::UpToDate);
         assert!(out.is_empty() && !cursor.has_started());
-        hub.push(picture(1, true), with_video());
+        hub.push(picture(1, true), with_video(), Origin::Show);
         hub.read(&mut cursor, 5, &mut out);
         assert_eq!(numbers(&out), [1]);
     }
@@ -288,7 +311,7 @@ mod tests {
         let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
         hub.read(&mut cursor, 10, &mut out);
         for number in 10..220 {
-            hub.push(picture(number, number % 50 == 0), with_video());
+            hub.push(picture(number, number % 50 == 0), with_video(), Origin::Show);
         }
         out.clear();
         assert_eq!(
@@ -315,7 +338,7 @@ mod tests {
         let (mut cursor, mut out) = (Cursor::new(MediaTime::from_millis(1_000_000)), Vec::new());
         hub.read(&mut cursor, 3, &mut out);
         for number in 10..150 {
-            hub.push(picture(number, number % 50 == 0), with_video());
+            hub.push(picture(number, number % 50 == 0), with_video(), Origin::Show);
         }
         out.clear();
         assert_eq!(
@@ -323,6 +346,18 @@ mod tests {
             Read::Jumped { missed_frame_count: 97, missed: MediaTime::from_millis(98 * 40) }
         );
         assert_eq!(numbers(&out), [100]);
+    }
+
+    #[rstest::rstest]
+    #[case::none(0, 100)]
+    #[case::one_second(1000, 50)]
+    #[case::more_than_there_is(60_000, 0)]
+    fn a_reader_can_begin_further_back(#[case] back: i64, #[case] expected: i64) {
+        let hub = filled(120, 50, HubLimits::default());
+        let (mut cursor, mut out) = (Cursor::new(MediaTime::from_millis(15_000)), Vec::new());
+        cursor.restart_back(MediaTime::from_millis(back));
+        hub.read(&mut cursor, 500, &mut out);
+        assert_eq!((numbers(&out)[0], numbers(&out).last()), (expected, Some(&119)));
     }
 
     #[test]
@@ -343,7 +378,7 @@ mod tests {
         cursor.restart();
         assert_eq!(hub.read(&mut cursor, 100, &mut out), Read::UpToDate, "the same again is no loss");
         for number in 60..130 {
-            hub.push(picture(number, number % 50 == 0), with_video());
+            hub.push(picture(number, number % 50 == 0), with_video(), Origin::Show);
         }
         cursor.restart();
         let missed = MediaTime::from_millis(41 * 40);
@@ -356,7 +391,7 @@ mod tests {
         let mut hub = Hub::new(HubLimits::default());
         for number in 0..5 {
             let sound = Packet { track: TrackId::AUDIO, kind: TrackKind::Audio, ..picture(number, true) };
-            hub.push(sound, tracks.clone());
+            hub.push(sound, tracks.clone(), Origin::Show);
         }
         let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
         hub.read(&mut cursor, 10, &mut out);
@@ -376,7 +411,7 @@ mod tests {
             let mut out = Vec::new();
             let mut missed = 0;
             for (number, (reads, max)) in (0i64..).zip(steps) {
-                hub.push(picture(number, number % gop == 0), tracks.clone());
+                hub.push(picture(number, number % gop == 0), tracks.clone(), Origin::Show);
                 prop_assert!(hub.held_bytes() <= 400 && hub.ring.len() <= 40);
                 if reads && let Read::Jumped { missed_frame_count, .. } = hub.read(&mut cursor, max, &mut out) {
                     missed += missed_frame_count;

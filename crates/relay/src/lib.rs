@@ -5,21 +5,23 @@ mod gate;
 mod hub;
 mod leg;
 mod meter;
+mod recording;
 mod session;
-mod take;
 
 pub use gate::{
     Admission, Attempt, ChannelEntry, ChannelName, ChannelNameError, Gate, KeyDigest, KeyEntry, KeyRight, TurnAway,
     TurnAwayReason, split_key,
 };
-pub use hub::{Cursor, Entry, Hub, HubLimits, Read};
+pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use leg::{
     AudioChoice, AudioPick, AudioPickError, Breach, Gap, Leg, LegHistory, LegPolicy, LegState, Limit, LimitsSheet,
     LimitsWatch, OnBreach, Otherwise, RtmpSink, SinkError, SinkOutput, SinkRules, StreamFacts,
 };
 pub use meter::RateMeter;
+pub use recording::{
+    DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules, Splitter,
+};
 pub use session::{
     Joined, Offered, OnAir, Program, RtmpSource, SeatId, SessionLife, SessionState, Slate, SlateError, SourceCounters,
     Takeover,
 };
-pub use take::take_path;

@@ -6,6 +6,7 @@ mod check;
 mod house;
 mod ingest;
 mod leg;
+mod library;
 mod logging;
 mod net;
 mod recorder;

@@ -18,8 +18,9 @@ use crate::api::{ApiState, FirstRun};
 use crate::check::{bind_failure, folder_failure, try_folder};
 use crate::house::{House, Ledger};
 use crate::ingest::{RtmpDoor, RtmpSettings};
+use crate::library;
 use crate::net::ServerTls;
-use crate::recorder::recover_takes;
+use crate::recorder::{RecordingsFolder, recover_takes};
 use crate::settings::Settings;
 
 /// How long sessions may take to end when the service stops.
@@ -131,7 +132,10 @@ impl Service {
         let first_run = Arc::new(FirstRun::new(&store, &settings.state_folder).await?);
 
         let (ledger, ledger_task) = Ledger::start(store.clone());
-        let house = House::open(store, ledger, settings.recordings_folder.clone(), &settings.state_folder).await?;
+        let recordings =
+            RecordingsFolder { path: settings.recordings_folder.clone(), floor_bytes: settings.recordings_floor_bytes };
+        let house = House::open(store, ledger, recordings, settings.take_undo, &settings.state_folder).await?;
+        house.tasks.spawn(library::keep(house.clone()));
         let addresses = Addresses {
             rtmp: local_address("rtmp", &rtmp)?,
             rtmps: rtmps.as_ref().map(|(listener, _)| local_address("rtmps", listener)).transpose()?,

@@ -12,9 +12,10 @@ mod testing;
 pub use database::{PrivateServer, PrivateServerError, Store};
 pub use error::StoreError;
 pub use records::{
-    Channel, ChannelDestination, ChannelSettings, Destination, DestinationSettings, KeyPassword, KeyRight, LegRecord,
-    NewSession, Sending, SessionEnd, SessionFilter, SessionRecord, SlateChoice, StreamKey, TakeRecord, TakeState,
-    TurnedAway, TurnedAwayRecord, Unfinished, User,
+    Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, Destination,
+    DestinationSettings, KeyPassword, KeyRight, LegRecord, NewSession, RecordingChoice, RecordingSettings, Sending,
+    SessionEnd, SessionFilter, SessionRecord, SlateChoice, StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter,
+    TakeMark, TakeRecord, TakeState, TurnedAway, TurnedAwayRecord, Unfinished, User,
 };
 pub use secrets::{KeyFileError, Keychain, Secret};
 #[cfg(feature = "testing")]

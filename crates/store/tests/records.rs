@@ -4,9 +4,10 @@
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_store::{
-    ChannelSettings, DestinationSettings, KeyPassword, KeyRight, Keychain, LegRecord, NewSession, PrivateServer,
-    Secret, Sending, SessionEnd, SessionFilter, SlateChoice, Store, StoreError, TakeRecord, TakeState, TestDatabase,
-    TurnedAway,
+    ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, KeyRight, Keychain,
+    LegRecord, NewSession, PrivateServer, RecordingChoice, RecordingSettings, Secret, Sending, SessionEnd,
+    SessionFilter, SlateChoice, Store, StoreError, TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState,
+    TestDatabase, TurnedAway,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -21,7 +22,7 @@ fn settings() -> ChannelSettings {
     ChannelSettings {
         title: "Finish line".into(),
         hold_ms: 10_000,
-        records: true,
+        recording: RecordingSettings::default(),
         replaces: false,
         slate: SlateChoice::BuiltIn,
     }
@@ -49,6 +50,150 @@ fn session(id: u64) -> NewSession {
         started_at: NOW,
         is_rehearsal: id == 3,
     }
+}
+
+fn take(session_id: u64, number: u32) -> TakeRecord {
+    TakeRecord {
+        session_id,
+        number,
+        path: format!("finish-line/{session_id}-{number}.mp4"),
+        state: TakeState::Writing,
+        started_at: NOW + Duration::hours(i64::try_from(session_id).unwrap()),
+        duration_ms: 0,
+        size_bytes: 1_000,
+        gap_count: 1,
+        gap_ms: 400,
+        marks: vec![TakeMark { at_ms: 1_500, title: "Finish of heat 2".into() }],
+        repair: None,
+    }
+}
+
+#[tokio::test]
+async fn recording_rules_are_kept() {
+    let (_database, store) = store().await;
+    let recording = RecordingSettings {
+        choice: RecordingChoice::ByHand,
+        matroska: true,
+        split_ms: 60_000,
+        split_bytes: 1 << 40,
+        split_at_return: true,
+        names: "{date}/{session}-{take}".into(),
+        pre_roll_ms: 5_000,
+        keep_s: 86_400,
+        keep_count: 7,
+        keep_bytes: 1 << 41,
+        depot: Some("attic".into()),
+        removes_copied: true,
+    };
+    let settings = ChannelSettings { recording, ..settings() };
+    assert_eq!(store.add_channel("finish-line", &settings, NOW).await.unwrap().settings, settings);
+    let plain = ChannelSettings { recording: RecordingSettings::default(), ..settings };
+    assert_eq!(store.change_channel("finish-line", &plain).await.unwrap().settings, plain);
+}
+
+#[tokio::test]
+async fn takes_are_found_by_channel_time_length_and_place() {
+    let (_database, store) = store().await;
+    for id in 1..=3 {
+        store.begin_session(&session(id)).await.unwrap();
+        for number in 1..=2 {
+            let duration_ms = id * 10_000;
+            store.write_take(&TakeRecord { duration_ms, ..take(id, number) }).await.unwrap();
+        }
+    }
+    let found = async |filter: TakeFilter| -> Vec<(u64, u32)> {
+        let takes = store.takes(&filter).await.unwrap();
+        takes.iter().map(|take| (take.record.session_id, take.record.number)).collect()
+    };
+    let all = TakeFilter::default();
+    assert_eq!(found(all.clone()).await, [(3, 2), (3, 1), (2, 2), (2, 1), (1, 2), (1, 1)]);
+    assert_eq!(found(TakeFilter { limit: 1, before: Some((3, 1)), ..all.clone() }).await, [(2, 2)]);
+    let second_hour =
+        TakeFilter { from: Some(NOW + Duration::hours(2)), until: Some(NOW + Duration::hours(3)), ..all.clone() };
+    assert_eq!(found(second_hour).await, [(2, 2), (2, 1)]);
+    let short = TakeFilter { max_ms: Some(15_000), ..all.clone() };
+    assert_eq!(found(short).await, [(1, 2), (1, 1)]);
+    let long = TakeFilter { min_ms: Some(30_000), channel_name: Some("finish-line".into()), ..all.clone() };
+    assert_eq!(found(long).await, [(3, 2), (3, 1)]);
+    assert!(found(TakeFilter { channel_name: Some("boathouse".into()), ..all }).await.is_empty());
+}
+
+#[tokio::test]
+async fn what_people_make_of_a_take_outlives_what_the_recorder_writes() {
+    let (_database, store) = store().await;
+    store.begin_session(&session(1)).await.unwrap();
+    store.write_take(&take(1, 1)).await.unwrap();
+    let change = TakeChange { title: Some("Heat 2".into()), note: Some("windy".into()), is_locked: Some(true) };
+    store.change_take(1, 1, &change).await.unwrap();
+    store.set_take_digest(1, 1, Some([7; 32])).await.unwrap();
+    store.set_take_origin(1, 1, 4).await.unwrap();
+    store.write_take(&TakeRecord { duration_ms: 5, ..take(1, 1) }).await.unwrap();
+    let card = store.take(1, 1).await.unwrap().card;
+    let expected = TakeCard {
+        title: Some("Heat 2".into()),
+        note: Some("windy".into()),
+        is_locked: true,
+        cut_from: Some(4),
+        removed_at: None,
+        sha256: Some([7; 32]),
+        is_here: true,
+    };
+    assert_eq!(card, expected);
+    let cleared = TakeChange { note: Some(String::new()), ..TakeChange::default() };
+    store.change_take(1, 1, &cleared).await.unwrap();
+    let card = store.take(1, 1).await.unwrap().card;
+    assert_eq!((card.title.as_deref(), card.note), (Some("Heat 2"), None));
+
+    store.set_take_removed(1, 1, Some(NOW)).await.unwrap();
+    assert!(store.takes_of_session(1).await.unwrap().is_empty());
+    assert_eq!(store.takes(&TakeFilter { removed: true, ..TakeFilter::default() }).await.unwrap().len(), 1);
+    store.set_take_removed(1, 1, None).await.unwrap();
+    assert_eq!(store.last_take_number(1).await.unwrap(), 1);
+    store.forget_take(1, 1).await.unwrap();
+    assert!(matches!(store.take(1, 1).await, Err(StoreError::NotFound { kind: "take", .. })));
+}
+
+#[tokio::test]
+async fn copies_remember_how_far_they_came() {
+    let (_database, store) = store().await;
+    let depot = Depot {
+        name: "attic".into(),
+        endpoint: "http://127.0.0.1:9".into(),
+        region: "here".into(),
+        bucket: "regatta".into(),
+        prefix: "takes".into(),
+        access_key: "harbour".into(),
+        secret_key: Secret::new("kept sealed"),
+        created_at: NOW,
+    };
+    store.add_depot(&depot).await.unwrap();
+    assert_eq!(store.depot("attic").await.unwrap(), depot);
+    assert!(matches!(store.add_depot(&depot).await, Err(StoreError::NameTaken(_))));
+    store.begin_session(&session(1)).await.unwrap();
+    store.write_take(&take(1, 1)).await.unwrap();
+    assert_eq!(store.copy_of(1, 1).await.unwrap(), None);
+    let upload = CopyUpload { id: "u".into(), part_bytes: 8, parts: vec!["a".into(), "b".into()] };
+    let copy = CopyRecord {
+        session_id: 1,
+        number: 1,
+        depot: "attic".into(),
+        object_key: "takes/1.mp4".into(),
+        state: CopyState::Failing,
+        upload: Some(upload),
+        sent_bytes: 16,
+        attempt_count: 2,
+        error: Some("refused".into()),
+        changed_at: NOW,
+    };
+    store.write_copy(&copy).await.unwrap();
+    assert_eq!(store.copies().await.unwrap(), std::slice::from_ref(&copy));
+    let done = CopyRecord { state: CopyState::There, upload: None, error: None, ..copy };
+    store.write_copy(&done).await.unwrap();
+    assert_eq!(store.copy_of(1, 1).await.unwrap(), Some(done));
+    store.forget_take(1, 1).await.unwrap();
+    assert!(store.copies().await.unwrap().is_empty(), "the copy of a take that is forgotten is forgotten too");
+    store.remove_depot("attic").await.unwrap();
+    assert!(store.depots().await.unwrap().is_empty());
 }
 
 #[tokio::test]
@@ -189,21 +334,14 @@ async fn sessions_legs_and_takes_are_kept() {
     store.write_leg(&leg).await.unwrap();
     assert_eq!(store.legs(2).await.unwrap()[0].redial_count, 4);
 
-    let take = TakeRecord {
-        session_id: 2,
-        number: 1,
-        path: "finish-line/a.mp4".into(),
-        state: TakeState::Writing,
-        started_at: NOW,
-        duration_ms: 0,
-        size_bytes: 0,
-    };
+    let take = take(2, 1);
     store.write_take(&take).await.unwrap();
     assert_eq!(store.unfinished_takes().await.unwrap(), std::slice::from_ref(&take));
     let done = TakeRecord { state: TakeState::Complete, duration_ms: 60_000, ..take };
     store.write_take(&done).await.unwrap();
-    assert_eq!(store.takes(Some("finish-line"), 10).await.unwrap(), [("finish-line".to_owned(), done.clone())]);
-    assert_eq!(store.takes_of_session(2).await.unwrap(), [done]);
+    let listed = store.takes(&TakeFilter { limit: 10, ..TakeFilter::default() }).await.unwrap();
+    assert_eq!((&listed[0].record, listed[0].channel_name.as_str()), (&done, "finish-line"));
+    assert_eq!(store.takes_of_session(2).await.unwrap(), listed);
 
     let closed = store.close_unfinished(NOW + Duration::HOUR, "the service ended").await.unwrap();
     assert_eq!(closed.sessions, [1, 3]);

@@ -5,6 +5,7 @@ import type { Live } from "../../api/live";
 import { EmptyNote, LoadingNote } from "../../components/Notes";
 import { inOrder, summary } from "../../lib/state";
 import { AddChannel } from "./AddChannel";
+import { DiskNote } from "../../components/DiskNote";
 import { ChannelCard } from "./ChannelCard";
 import { Headline } from "./Headline";
 
@@ -20,6 +21,7 @@ export function BoardPage() {
           <Plus className="size-4" /> Add channel
         </button>
       </div>
+      {board.disk && <DiskNote disk={board.disk} />}
       {board.channels.length === 0 && (
         <div className="panel">
           <EmptyNote title="No channels yet.">

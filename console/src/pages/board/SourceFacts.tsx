@@ -1,5 +1,5 @@
 import type { LiveAudio, LiveSession } from "../../api/types";
-import { bitrate, megabits } from "../../lib/format";
+import { bitrate, clock, megabits } from "../../lib/format";
 
 function Fact({ label, value }: { label: string; value: string }) {
   return (
@@ -23,6 +23,11 @@ function pictureSize({ video }: LiveSession): string {
 function soundFormat(track: LiveAudio): string {
   const channels = track.channel_count === 1 ? "mono" : track.channel_count === 2 ? "stereo" : `${track.channel_count} ch`;
   return `${track.codec} ${track.sample_rate_hz / 1000} kHz ${channels}`;
+}
+
+function recording({ recorder, take }: LiveSession): string {
+  if (recorder === "recording" && take) return `take ${take.number}, ${clock(take.duration_ms)}`;
+  return recorder === "waiting" ? "waits for a keyframe" : recorder;
 }
 
 /** What comes in: bitrate and frame rate large, the rest beside their names. */
@@ -64,8 +69,14 @@ export function SourceFacts({ session }: { session: LiveSession | undefined }) {
           <Fact key={label} label="Backup" value={label} />
         ))}
         {session.viewer_count > 0 && <Fact label="Players" value={String(session.viewer_count)} />}
+        <Fact label="Recording" value={recording(session)} />
         {session.loss_count > 0 && <Fact label="Encoder lost" value={`${session.loss_count}×`} />}
       </dl>
+      {session.recorder_reason && (
+        <p role="alert" className="mt-3 rounded-field bg-error/15 p-2 text-sm text-error">
+          The recording is stopped: {session.recorder_reason}. It goes on by itself when it can.
+        </p>
+      )}
       {session.findings.map((finding) => (
         <p key={finding} className="mt-3 rounded-field bg-warning/15 p-2 text-sm text-warning">
           {finding}

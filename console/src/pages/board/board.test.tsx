@@ -51,6 +51,7 @@ const session: LiveSession = {
   bitrate_bps: 1_740_000,
   unusable_count: 0,
   clock_fault_count: 0,
+  recorder: "recording",
 };
 
 function channel(more: Partial<LiveChannel> = {}): LiveChannel {

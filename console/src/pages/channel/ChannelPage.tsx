@@ -5,6 +5,7 @@ import type { Live } from "../../api/live";
 import { useChannel, useEndSession } from "../../api/queries";
 import { ErrorNote, LoadingNote } from "../../components/Notes";
 import { seconds } from "../../lib/format";
+import { recordingRule } from "../../lib/recording";
 import { ChannelCard } from "../board/ChannelCard";
 import { Destinations } from "./Destinations";
 import { Keys } from "./Keys";
@@ -22,7 +23,7 @@ export function ChannelPage() {
   if (channel.isPending) return <LoadingNote />;
   if (channel.error) return <ErrorNote error={channel.error} />;
   const live = board?.channels.find((entry) => entry.name === name);
-  const { title, hold_ms, records, server, slate } = channel.data;
+  const { title, hold_ms, recording, server, slate } = channel.data;
   return (
     <>
       <Link to="/" className="inline-flex items-center gap-1 text-sm text-base-content/70 hover:underline">
@@ -32,7 +33,7 @@ export function ChannelPage() {
         <div>
           <h1 className="text-2xl font-semibold tracking-tight">{title}</h1>
           <p className="text-sm text-base-content/70">
-            <span className="font-mono">{name}</span> · waits {seconds(hold_ms)} for a lost encoder{slate === "none" ? "" : " with a slate"} · {records ? "records every session" : "does not record"}
+            <span className="font-mono">{name}</span> · waits {seconds(hold_ms)} for a lost encoder{slate === "none" ? "" : " with a slate"} · {recordingRule(recording)}
           </p>
         </div>
         <div className="flex flex-wrap gap-2">
@@ -57,7 +58,7 @@ export function ChannelPage() {
           <Keys channel={name} server={server} />
           <Destinations channel={channel.data} />
         </div>
-        <Recordings channel={name} />
+        <Recordings channel={channel.data} session={live?.session ?? undefined} />
         <Sessions channel={name} />
       </div>
       {open === "rules" && <Rules channel={channel.data} onClose={() => setOpen(undefined)} />}

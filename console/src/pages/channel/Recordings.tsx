@@ -1,70 +1,75 @@
-import { Download, Play } from "lucide-react";
-import { useState } from "react";
-import { useTakes } from "../../api/queries";
-import type { Take } from "../../api/types";
-import { Dialog } from "../../components/Dialog";
-import { EmptyNote, ErrorNote, LoadingNote } from "../../components/Notes";
-import { clock, moment, size } from "../../lib/format";
+import { Circle, Settings2, Square, Tag } from "lucide-react";
+import { type FormEvent, useState } from "react";
+import { Link } from "react-router";
+import { useRecorder } from "../../api/queries";
+import type { Channel, LiveSession } from "../../api/types";
+import { fieldText } from "../../components/Field";
+import { ErrorNote } from "../../components/Notes";
+import { TakeList } from "../recordings/TakeList";
+import { RecordingRules } from "./RecordingRules";
 import { Section } from "./Section";
 
-const fileOf = (take: Take) => `/api/v1/takes/${take.session}/${take.number}/file`;
-
-function TakeRow({ take, onPlay }: { take: Take; onPlay: () => void }) {
+/** Starts, stops and marks the recording of what is on air. */
+function RecorderBar({ channel, session }: { channel: Channel; session: LiveSession }) {
+  const { start, stop, mark } = useRecorder(channel.name);
+  const isOn = session.recorder !== "off";
+  const onMark = async (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = event.currentTarget;
+    await mark.mutateAsync(fieldText(form, "mark"));
+    form.reset();
+  };
+  const error = start.error ?? stop.error ?? mark.error;
   return (
-    <tr>
-      <td className="whitespace-nowrap">{moment(take.started_at)}</td>
-      <td className="text-right">{take.session}</td>
-      <td className="text-right">{take.number}</td>
-      <td className={take.state === "cut off" ? "text-warning" : ""}>{take.state}</td>
-      <td className="text-right">{clock(take.duration_ms)}</td>
-      <td className="whitespace-nowrap text-right">{size(take.size_bytes)}</td>
-      <td className="whitespace-nowrap text-right">
-        <button type="button" className="btn btn-ghost btn-square btn-sm" onClick={onPlay} aria-label={`Play take ${take.number} of session ${take.session}`}>
-          <Play className="size-4" />
-        </button>
-        <a className="btn btn-ghost btn-square btn-sm" href={fileOf(take)} download aria-label={`Download take ${take.number} of session ${take.session}`}>
-          <Download className="size-4" />
-        </a>
-      </td>
-    </tr>
+    <div className="border-b border-base-300 px-4 py-3 sm:px-5">
+      <div className="flex flex-wrap items-center gap-3">
+        {isOn ? (
+          <button type="button" className="btn btn-sm" disabled={stop.isPending} onClick={() => stop.mutate(undefined)}>
+            <Square className="size-4" /> Stop recording
+          </button>
+        ) : (
+          <button
+            type="button"
+            className="btn btn-sm"
+            disabled={start.isPending || channel.recording.when === "off" || session.is_rehearsal}
+            onClick={() => start.mutate(undefined)}
+          >
+            <Circle className="size-4 fill-error text-error" /> Record
+          </button>
+        )}
+        <form className="flex min-w-0 grow gap-2" onSubmit={(event) => void onMark(event).catch(() => undefined)}>
+          <input name="mark" className="input input-sm min-w-0 grow" placeholder="What happens now" aria-label="What happens now" maxLength={160} required disabled={session.recorder !== "recording"} />
+          <button type="submit" className="btn btn-sm" disabled={mark.isPending || session.recorder !== "recording"}>
+            <Tag className="size-4" /> Mark
+          </button>
+        </form>
+        {session.take && session.take.mark_count > 0 && (
+          <span className="text-sm text-base-content/70">{session.take.mark_count} marked</span>
+        )}
+      </div>
+      {error && <div className="mt-3"><ErrorNote error={error} /></div>}
+    </div>
   );
 }
 
-export function Recordings({ channel }: { channel: string }) {
-  const takes = useTakes(channel);
-  const [playing, setPlaying] = useState<Take>();
+/** A channel's recordings, and what is recorded now. */
+export function Recordings({ channel, session }: { channel: Channel; session: LiveSession | undefined }) {
+  const [isOpen, setOpen] = useState(false);
+  const action = (
+    <div className="flex items-center gap-3">
+      <Link to={`/recordings?channel=${channel.name}`} className="text-sm hover:underline">
+        All
+      </Link>
+      <button type="button" className="btn btn-sm" onClick={() => setOpen(true)}>
+        <Settings2 className="size-4" /> What is recorded
+      </button>
+    </div>
+  );
   return (
-    <Section title="Recordings">
-      {takes.isPending && <LoadingNote />}
-      {takes.error && <ErrorNote error={takes.error} />}
-      {takes.data?.length === 0 && <EmptyNote title="No recordings yet." />}
-      {takes.data && takes.data.length > 0 && (
-        <div className="overflow-x-auto">
-          <table className="table table-sm [&_:is(td,th):first-child]:pl-5 [&_:is(td,th):last-child]:pr-5">
-            <thead>
-              <tr>
-                <th>Began</th>
-                <th className="text-right">Session</th>
-                <th className="text-right">Take</th>
-                <th>State</th>
-                <th className="text-right">Length</th>
-                <th className="text-right">Size</th>
-                <th />
-              </tr>
-            </thead>
-            <tbody>
-              {takes.data.map((take) => (
-                <TakeRow key={`${take.session}/${take.number}`} take={take} onPlay={() => setPlaying(take)} />
-              ))}
-            </tbody>
-          </table>
-        </div>
-      )}
-      {playing && (
-        <Dialog isWide title={`Session ${playing.session}, take ${playing.number}`} onClose={() => setPlaying(undefined)}>
-          <video className="w-full rounded-field bg-black" src={fileOf(playing)} controls autoPlay playsInline />
-        </Dialog>
-      )}
+    <Section title="Recordings" action={action}>
+      {session && <RecorderBar channel={channel} session={session} />}
+      <TakeList filter={{ channel: channel.name, limit: 5 }} />
+      {isOpen && <RecordingRules channel={channel} onClose={() => setOpen(false)} />}
     </Section>
   );
 }

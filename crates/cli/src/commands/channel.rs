@@ -4,6 +4,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::{Value, json};
 
+use super::recording::{Rules, told};
 use super::{number, rows, text};
 use crate::client::{Client, piece};
 use crate::error::Failure;
@@ -74,15 +75,14 @@ pub(super) struct Add {
     /// How long a session waits for a lost publisher, in seconds.
     #[arg(long)]
     hold: Option<f64>,
-    /// Do not record sessions.
-    #[arg(long)]
-    no_recording: bool,
     /// What becomes of a second encoder.
     #[arg(long)]
     takeover: Option<Takeover>,
     /// What is sent while a session waits for its encoder. Upload a clip with `slate upload`.
     #[arg(long)]
     slate: Option<Slate>,
+    #[command(flatten)]
+    recording: Rules,
 }
 
 /// What becomes of a second encoder with a key of the same rank.
@@ -128,15 +128,14 @@ pub(super) struct Change {
     /// How long a session waits for a lost publisher, in seconds.
     #[arg(long)]
     hold: Option<f64>,
-    /// Whether sessions are recorded.
-    #[arg(long)]
-    records: Option<bool>,
     /// What becomes of a second encoder; in mid-show too.
     #[arg(long)]
     takeover: Option<Takeover>,
     /// What is sent while a session waits for its encoder; in mid-show too.
     #[arg(long)]
     slate: Option<Slate>,
+    #[command(flatten)]
+    recording: Rules,
 }
 
 impl Channel {
@@ -150,8 +149,9 @@ impl Channel {
             }
             Self::Add(form) => {
                 let hold_ms = millis("--hold", form.hold)?;
+                let recording = form.recording.body()?;
                 let mut body =
-                    json!({"name": form.name, "title": form.title, "hold_ms": hold_ms, "records": !form.no_recording});
+                    json!({"name": form.name, "title": form.title, "hold_ms": hold_ms, "recording": recording});
                 add_rules(&mut body, form.takeover, form.slate);
                 let answer = client.call("POST", "/channels", Some(body))?;
                 let next = format!("Channel `{0}` added. Make a key: waverant key add {0} LABEL", form.name);
@@ -159,7 +159,7 @@ impl Channel {
             }
             Self::Change(form) => {
                 let hold_ms = millis("--hold", form.hold)?;
-                let mut body = json!({"title": form.title, "hold_ms": hold_ms, "records": form.records});
+                let mut body = json!({"title": form.title, "hold_ms": hold_ms, "recording": form.recording.body()?});
                 add_rules(&mut body, form.takeover, form.slate);
                 let answer = client.call("PATCH", &format!("/channels/{}", piece(&form.channel)), Some(body))?;
                 Ok(report.done(&answer, &format!("Channel `{}` changed.", form.channel))?)
@@ -251,7 +251,7 @@ fn columns() -> Vec<Column> {
         Column::text("name", |row| text(row, "name")),
         Column::text("title", |row| text(row, "title")),
         Column::number("hold", |row| duration(number(row, "hold_ms"))),
-        Column::text("records", |row| text(row, "records")),
+        Column::text("records", |row| told(&row["recording"])),
         Column::text("second encoder", |row| text(row, "takeover")),
         Column::text("slate", |row| text(row, "slate").replace('_', "-")),
         Column::text("destinations", |row| destinations(&row["destinations"])),

@@ -2,16 +2,18 @@
 
 mod account;
 mod channel;
+mod depot;
 mod destination;
 mod key;
 mod limits;
 mod live;
+mod recording;
 mod session;
 mod slate;
 mod take;
 mod turned_away;
 
-use std::io::Write;
+use std::io::{IsTerminal, Write};
 
 use clap::{CommandFactory, Parser, Subcommand};
 use clap_complete::Shell;
@@ -59,9 +61,15 @@ enum Command {
     /// Sessions, past and present.
     #[command(subcommand)]
     Session(session::Session),
+    /// What is being recorded; and whether what was recorded is whole.
+    #[command(subcommand, visible_alias = "recordings")]
+    Recording(recording::Recording),
     /// Recorded files.
     #[command(subcommand)]
     Take(take::Take),
+    /// Object storage that takes are copied to.
+    #[command(subcommand)]
+    Depot(depot::Depot),
     /// Publishers who were not let in.
     #[command(subcommand)]
     TurnedAway(turned_away::TurnedAway),
@@ -84,13 +92,29 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Destination(command) => command.run(&mut report),
         Command::Slate(command) => command.run(&mut report),
         Command::Session(command) => command.run(&mut report),
+        Command::Recording(command) => command.run(&mut report),
         Command::Take(command) => command.run(&mut report),
+        Command::Depot(command) => command.run(&mut report),
         Command::TurnedAway(command) => command.run(&mut report),
         Command::Completions { shell } => {
             let mut script = Vec::new();
             clap_complete::generate(shell, &mut Arguments::command(), "waverant", &mut script);
             Ok(report.out.write_all(&script)?)
         }
+    }
+}
+
+/// Asks on the terminal whether to go on.
+fn confirm(question: &str) -> Result<(), Failure> {
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::Usage("there is nobody to ask; say --yes".to_owned()));
+    }
+    let mut answer = String::new();
+    write!(std::io::stderr(), "{question} [y/N] ")?;
+    std::io::stdin().read_line(&mut answer)?;
+    match answer.trim() {
+        "y" | "Y" | "yes" => Ok(()),
+        _ => Err(Failure::Usage("nothing was done".to_owned())),
     }
 }
 

@@ -63,6 +63,11 @@ impl Report<'_> {
         Ok(())
     }
 
+    /// Shows a line of text.
+    pub(crate) fn line(&mut self, text: &str) -> io::Result<()> {
+        writeln!(self.out, "{text}")
+    }
+
     /// Shows a sentence, or the answer as JSON.
     pub(crate) fn done(&mut self, answer: &Value, sentence: &str) -> io::Result<()> {
         if self.json { self.value(answer) } else { writeln!(self.out, "{sentence}") }

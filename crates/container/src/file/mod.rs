@@ -2,6 +2,7 @@
 
 mod decode_order;
 mod reader;
+mod survey;
 mod writer;
 
 #[cfg(test)]
@@ -9,6 +10,7 @@ mod tests;
 
 pub(crate) use decode_order::DecodeOrder;
 pub use reader::{FileError, FileReader, FileTrack, SampleRef};
+pub use survey::{FileSurvey, TrackGap, TrackSurvey, survey};
 pub use writer::FileWriter;
 
 use bytes::Bytes;

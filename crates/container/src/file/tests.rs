@@ -8,7 +8,7 @@ use waverant_media::{
     Ac3Config, CodecParameters, FlacConfig, MediaTime, Mp3Config, Packet, Track, TrackId, TrackKind, Tracks, Vp9Config,
 };
 
-use super::{FileFormat, FileHead, FileMark, FileReader, FileWriter, SampleRef, plan_repair};
+use super::{FileFormat, FileHead, FileMark, FileReader, FileWriter, SampleRef, plan_repair, survey};
 use crate::mp4::{Selection, plan_progressive};
 use crate::{Layout, Patch, Source};
 
@@ -96,7 +96,8 @@ fn show(tracks: &Tracks, seconds: i64) -> Vec<Packet> {
     };
     let pictures = (0..seconds * 25).map(|n| packet(TrackId::VIDEO, 1000 + n * 40, composition(n), n % 25 == 0));
     let sounds: Vec<TrackId> = tracks.iter().map(|track| track.id).filter(|id| id.0 % 2 == 1).collect();
-    let sound = (0..seconds * 48_000 / 1024).flat_map(|n| sounds.iter().map(move |id| packet(*id, 1010 + n * 1024 / 48, 0, true)));
+    let sound = (0..seconds * 48_000 / 1024)
+        .flat_map(|n| sounds.iter().map(move |id| packet(*id, 1010 + n * 1024 / 48, 0, true)));
     let mut packets: Vec<Packet> = pictures.chain(sound).collect();
     packets.sort_by_key(|packet| packet.dts);
     packets
@@ -199,9 +200,7 @@ fn a_cut_at_any_byte_leaves_a_prefix_and_can_be_mended(
 }
 
 #[rstest]
-fn what_a_killed_writer_loses_is_half_a_second(
-    #[values(FileFormat::Mp4, FileFormat::Matroska)] format: FileFormat,
-) {
+fn what_a_killed_writer_loses_is_half_a_second(#[values(FileFormat::Mp4, FileFormat::Matroska)] format: FileFormat) {
     let packets = show(&h264_and_aac(), 10);
     for count in (100..packets.len()).step_by(7) {
         let (open, _) = write_open(format, &h264_and_aac(), &packets[..count], &[]);
@@ -248,7 +247,8 @@ fn every_codec_comes_back(
     assert_eq!(payloads(&read(&file)[0]), sent(&packets, id));
     if codec.name() == "VP9" {
         // Width and height, as each container writes them.
-        let size: &[u8] = if format == FileFormat::Mp4 { &[5, 0, 2, 0xd0] } else { &[0xb0, 0x82, 5, 0, 0xba, 0x82, 2, 0xd0] };
+        let size: &[u8] =
+            if format == FileFormat::Mp4 { &[5, 0, 2, 0xd0] } else { &[0xb0, 0x82, 5, 0, 0xba, 0x82, 2, 0xd0] };
         assert!(file.windows(size.len()).any(|window| window == size), "the size comes from the keyframe");
     }
 }
@@ -266,6 +266,35 @@ impl Source for Made<'_> {
 
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> std::io::Result<()> {
         self.layout.read_at(self.from, offset, buffer)
+    }
+}
+
+#[rstest]
+fn a_survey_finds_nothing_wrong_in_a_good_file(#[values(FileFormat::Mp4, FileFormat::Matroska)] format: FileFormat) {
+    let file = write(format, &boathouse(), &show(&boathouse(), 5), &[(2000, "mark")]);
+    let found = survey(&file, &mut |_| {}).unwrap();
+    assert_eq!(found.findings(), Vec::<String>::new());
+    assert_eq!(found.tracks.iter().map(|track| track.sample_count).collect::<Vec<_>>(), [125, 234, 234, 234]);
+    assert_eq!((found.tracks[0].sync_count, found.marks.len()), (5, 1));
+}
+
+#[rstest]
+fn a_survey_tells_what_is_wrong(#[values(FileFormat::Mp4, FileFormat::Matroska)] format: FileFormat) {
+    let tracks = h264_and_aac();
+    let is_there = |packet: &Packet| match packet.kind {
+        TrackKind::Video => !(2500..5000).contains(&packet.dts.millis()),
+        TrackKind::Audio => packet.dts.millis() < 4000,
+    };
+    let packets: Vec<Packet> = show(&tracks, 8).into_iter().filter(is_there).collect();
+    let (open, _) = write_open(format, &tracks, &packets, &[]);
+    let found = survey(&Bytes::from(open[..open.len() - 20].to_vec()), &mut |_| {}).unwrap().findings().join("; ");
+    for part in [
+        "bytes are an unfinished piece",
+        "no index",
+        "track 1 (H.264) has nothing for 2.520 s from 1.4",
+        "track 2 (AAC) ends at",
+    ] {
+        assert!(found.contains(part), "`{part}` is missing in: {found}");
     }
 }
 

@@ -6,9 +6,7 @@ use waverant_media::{MediaTime, TICKS_PER_SECOND, Track, TrackId, TrackKind};
 use super::MatroskaError;
 use super::block::{BlockHead, MAX_BLOCK_HEAD};
 use super::codec::{CodecKnown, Described, read_codec, read_from_frame};
-use super::ebml::{
-    ElementHead, HeadRead, MAX_HEAD, children, read_float, read_head, read_text, read_uint,
-};
+use super::ebml::{ElementHead, HeadRead, MAX_HEAD, children, read_float, read_head, read_text, read_uint};
 use super::head::{Cue, Places};
 use super::{TIMESTAMP_SCALE, ids};
 use crate::file::{DecodeOrder, FileError, FileMark, FileTrack, MAX_MARKS, SampleRef, shortened};
@@ -216,7 +214,9 @@ impl ClusterReader {
                 self.read_chapters(&read_content(source, found)?);
             }
             ids::CUES => self.has_index = true,
-            ids::VOID | ids::SEEK_HEAD if self.places.info == 0 && self.places.seek_room == 0 => self.places.seek_room = found.at,
+            ids::VOID | ids::SEEK_HEAD if self.places.info == 0 && self.places.seek_room == 0 => {
+                self.places.seek_room = found.at
+            }
             _ => {}
         }
         Ok(())
@@ -271,13 +271,8 @@ impl ClusterReader {
         }
         let known = if is_encoded { Ok(CodecKnown::Foreign) } else { read_codec(&described) };
         let known = known.map_err(|reason| MatroskaError::Codec { track: number, reason })?;
-        let mut line = Line {
-            number,
-            place: None,
-            codec_id: described.id,
-            default_duration,
-            order: DecodeOrder::default(),
-        };
+        let mut line =
+            Line { number, place: None, codec_id: described.id, default_duration, order: DecodeOrder::default() };
         if let CodecKnown::Whole(codec) = known {
             let track = Track {
                 language: tag.or(language).map(Into::into),

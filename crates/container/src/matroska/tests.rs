@@ -118,7 +118,9 @@ fn live() -> Vec<u8> {
         out.binary(ids::SIMPLE_BLOCK, b"\x82\0\x0a\x84\x01oneTWO");
         out.binary(ids::SIMPLE_BLOCK, &[b"\x84\0\0\x80", testing::AC3_FRAME_START].concat());
         out.master(ids::BLOCK_GROUP, |out| {
-            out.binary(ids::BLOCK, b"\x81\0\x28\0dependent").uint(ids::BLOCK_DURATION, 40).uint(ids::REFERENCE_BLOCK, 1);
+            out.binary(ids::BLOCK, b"\x81\0\x28\0dependent")
+                .uint(ids::BLOCK_DURATION, 40)
+                .uint(ids::REFERENCE_BLOCK, 1);
         });
     }
     out.into_bytes()

@@ -4,7 +4,8 @@ use waverant_media::{MediaTime, Packet, Track, TrackKind, Tracks};
 use super::block::write_block_head;
 use super::ebml::{Elements, eight_byte_size};
 use super::head::{
-    CHAPTER_ROOM, Cue, HeadTrack, Places, fill_chapter_room, write_chapters, write_cues, write_duration, write_head, write_seek_head,
+    CHAPTER_ROOM, Cue, HeadTrack, Places, fill_chapter_room, write_chapters, write_cues, write_duration, write_head,
+    write_seek_head,
 };
 use super::ids;
 use crate::cutting::{Cutter, Fragment, Patch, WriterError, without_delimiter};
@@ -264,12 +265,7 @@ impl TrackWriter {
 }
 
 /// What goes into the head of a file of `length` bytes once it is known.
-pub(super) fn closing_patches(
-    places: &Places,
-    entries: &[(u32, u64)],
-    length: u64,
-    duration: MediaTime,
-) -> Vec<Patch> {
+pub(super) fn closing_patches(places: &Places, entries: &[(u32, u64)], length: u64, duration: MediaTime) -> Vec<Patch> {
     let size = eight_byte_size(length - places.segment_start);
     vec![
         Patch { offset: places.segment_size, bytes: Bytes::copy_from_slice(&size) },

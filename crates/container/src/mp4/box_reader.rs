@@ -5,6 +5,7 @@ use std::vec;
 use bytes::Bytes;
 use waverant_media::{MediaTime, TICKS_PER_SECOND, Track};
 
+use super::Mp4Error;
 use super::boxes::{find_box, for_each_box};
 use super::fields::Fields;
 use super::fragment::read_fragment;
@@ -12,7 +13,6 @@ use super::index::RandomAccess;
 use super::mark::read_mark;
 use super::movie::{RawSample, TrackHead, read_movie};
 use super::sample_entry::is_video;
-use super::Mp4Error;
 use crate::file::{FileError, FileMark, FileTrack, MAX_MARKS, SampleRef};
 use crate::source::{Source, read_span};
 

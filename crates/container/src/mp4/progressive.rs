@@ -282,7 +282,8 @@ pub fn plan_progressive(source: &impl Source, selection: &Selection) -> Result<L
     let mut reader = FileReader::open(source)?;
     let is_wanted = |track: &FileTrack| selection.tracks.is_empty() || selection.tracks.contains(&track.track.id);
     let wanted = reader.tracks().iter().enumerate().filter(|(_, track)| is_wanted(track));
-    let mut planned: Vec<Planned> = wanted.map(|(place, track)| Planned::new(place, track, selection.from.is_none())).collect();
+    let mut planned: Vec<Planned> =
+        wanted.map(|(place, track)| Planned::new(place, track, selection.from.is_none())).collect();
     let bounds = find_bounds(source, selection, planned.iter().find(|track| track.is_video()))?;
     let (mut extents, mut data_length) = (Vec::<Extent>::new(), 0);
     let (mut origin, mut start, mut end) = (None, MediaTime::ZERO, MediaTime::ZERO);

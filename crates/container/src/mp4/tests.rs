@@ -164,7 +164,8 @@ fn tracks_that_the_file_was_not_begun_with_are_refused() {
 
 #[test]
 fn av1_is_written_without_temporal_delimiters() {
-    let mut writer = FragmentWriter::new(&testing::tracks([(TrackId::VIDEO, testing::av1())]), &FileHead::default()).unwrap();
+    let mut writer =
+        FragmentWriter::new(&testing::tracks([(TrackId::VIDEO, testing::av1())]), &FileHead::default()).unwrap();
     for (millis, payload) in [(0, &[0x12, 0, 0x32, 1][..]), (33, &[0x32, 2])] {
         writer.push(&Packet { payload: Bytes::from_static(payload), ..video(millis, 0, millis == 0) }).unwrap();
     }

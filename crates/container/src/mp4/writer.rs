@@ -263,8 +263,7 @@ impl FragmentWriter {
             edit_start: shift.in_timescale(track.clock.timescale),
             tables: None,
         });
-        let init =
-            Init { began_ms: self.head.began_ms, tracks: tracks.collect(), brands: FRAGMENTED, duration: 0 };
+        let init = Init { began_ms: self.head.began_ms, tracks: tracks.collect(), brands: FRAGMENTED, duration: 0 };
         let (head, duration_at) = write_init(&init);
         self.duration_at = Some(duration_at as u64);
         head

@@ -53,10 +53,10 @@ impl AvcDecoderConfig {
             return Err(AvcConfigError::LengthSize);
         }
         let sps_count = byte(5)? & 0x1f;
-        let (first_sps, at) = read_sets(&raw, 6, sps_count)?;
+        let (sequences, at) = read_sets(&raw, 6, sps_count)?;
         let pps_count = byte(at)?;
         read_sets(&raw, at + 1, pps_count)?;
-        let sequence = SequenceParameters::parse(first_sps.ok_or(AvcConfigError::NoSps)?)?;
+        let sequence = SequenceParameters::parse(sequences.first().ok_or(AvcConfigError::NoSps)?)?;
         Ok(Self { length_size, sequence, raw })
     }
 
@@ -70,24 +70,35 @@ impl AvcDecoderConfig {
         self.length_size
     }
 
+    /// The parameter sets as NAL units, those of sequences first.
+    pub fn parameter_sets(&self) -> Vec<&[u8]> {
+        let count = |at: usize, mask: u8| self.raw.get(at).map_or(0, |count| count & mask);
+        // The record was read through when it was parsed.
+        let Ok((mut sets, at)) = read_sets(&self.raw, 6, count(5, 0x1f)) else { return Vec::new() };
+        if let Ok((pictures, _)) = read_sets(&self.raw, at + 1, count(at, 0xff)) {
+            sets.extend(pictures);
+        }
+        sets
+    }
+
     /// What the first sequence parameter set says.
     pub fn sequence(&self) -> &SequenceParameters {
         &self.sequence
     }
 }
 
-/// Passes over `count` parameter sets from `at`; returns the first one and where they end.
-fn read_sets(raw: &[u8], mut at: usize, count: u8) -> Result<(Option<&[u8]>, usize), AvcConfigError> {
-    let mut first = None;
+/// Reads `count` parameter sets from `at`; returns them and where they end.
+fn read_sets(raw: &[u8], mut at: usize, count: u8) -> Result<(Vec<&[u8]>, usize), AvcConfigError> {
+    let mut sets = Vec::new();
     for _ in 0..count {
         let truncated = AvcConfigError::Truncated { at };
         let Some(&[high, low]) = raw.get(at..at + 2) else { return Err(truncated) };
         let end = at + 2 + usize::from(u16::from_be_bytes([high, low]));
         let set = raw.get(at + 2..end).ok_or(truncated)?;
-        first.get_or_insert(set);
+        sets.push(set);
         at = end;
     }
-    Ok((first, at))
+    Ok((sets, at))
 }
 
 #[cfg(test)]
@@ -107,6 +118,7 @@ mod tests {
         let config = AvcDecoderConfig::parse(Bytes::from_static(RECORD)).unwrap();
         assert_eq!(config.length_size(), 4);
         assert_eq!((config.sequence().width, config.sequence().height), (1280, 720));
+        assert_eq!(config.parameter_sets(), [&RECORD[8..18], &RECORD[21..]]);
     }
 
     #[test]

@@ -328,7 +328,7 @@ mod tests {
         let kind = tracks.get(track).unwrap().codec.kind();
         let random_access = keyframe || kind == TrackKind::Audio;
         let packet = Packet { track, kind, dts, pts: dts, random_access, payload: Bytes::from_static(b"payload") };
-        Entry { packet, tracks: tracks.clone(), is_slate: false, video_frames_before: 0 }
+        Entry { packet, tracks: tracks.clone(), origin: crate::Origin::Show, video_frames_before: 0 }
     }
 
     fn begun() -> RtmpSink {

@@ -6,11 +6,12 @@ use time::OffsetDateTime;
 use utoipa::ToSchema;
 use waverant_relay::ChannelName;
 use waverant_rtmp::password_digest;
-use waverant_store::{ChannelSettings, KeyPassword, Secret};
+use waverant_store::{ChannelSettings, KeyPassword, RecordingSettings, Secret};
 
 use super::auth::SignedIn;
 use super::error::Body;
 use super::model::{Channel, ChannelDestination, EncoderFields, KeyRight, NewKey, SlateChoice, StreamKey, Takeover};
+use super::recording_form::ChangeRecording;
 use super::{ApiError, ApiState};
 use crate::ingest::GUARDED_APP;
 
@@ -38,8 +39,9 @@ pub(crate) struct AddChannel {
     title: Option<String>,
     /// How long a session waits for a lost publisher. Default 10000.
     hold_ms: Option<u32>,
-    /// Whether sessions are recorded. Default true.
-    records: Option<bool>,
+    /// What is recorded. By default all, as MP4, and kept for good.
+    #[serde(default)]
+    recording: ChangeRecording,
     /// What becomes of a second encoder. Default `refuse`.
     #[serde(default)]
     takeover: Takeover,
@@ -55,8 +57,9 @@ pub(crate) struct ChangeChannel {
     title: Option<String>,
     /// How long a session waits for a lost publisher, up to an hour. Holds from the next session.
     hold_ms: Option<u32>,
-    /// Whether sessions are recorded. Holds from the next session.
-    records: Option<bool>,
+    /// What is recorded.
+    #[serde(default)]
+    recording: ChangeRecording,
     /// What becomes of a second encoder; in mid-show too.
     takeover: Option<Takeover>,
     /// What is sent while a session waits for its encoder; in mid-show too.
@@ -87,6 +90,20 @@ fn checked_hold(hold_ms: u32) -> Result<u32, ApiError> {
         return Err(ApiError::invalid("hold_ms", format!("{hold_ms} is more than {MAX_HOLD_MS}, which is an hour")));
     }
     Ok(hold_ms)
+}
+
+/// The rules after a change; a depot that is new among them must be there.
+async fn checked_recording(
+    state: &ApiState,
+    change: ChangeRecording,
+    present: RecordingSettings,
+) -> Result<RecordingSettings, ApiError> {
+    let before = present.depot.clone();
+    let settings = change.apply(present)?;
+    if let Some(depot) = settings.depot.as_ref().filter(|depot| Some(*depot) != before.as_ref()) {
+        state.house.store.depot(depot).await?;
+    }
+    Ok(settings)
 }
 
 fn checked_text(field: &'static str, text: &str, longest: usize) -> Result<String, ApiError> {
@@ -136,7 +153,7 @@ pub(super) async fn add_channel(
     let settings = ChannelSettings {
         title: checked_text("title", form.title.as_deref().unwrap_or(name.as_str()), MAX_TITLE)?,
         hold_ms: checked_hold(form.hold_ms.unwrap_or(DEFAULT_HOLD_MS))?,
-        records: form.records.unwrap_or(true),
+        recording: checked_recording(&state, form.recording, RecordingSettings::default()).await?,
         replaces: form.takeover == Takeover::Replace,
         slate: form.slate.into(),
     };
@@ -170,7 +187,7 @@ pub(super) async fn change_channel(
     let settings = ChannelSettings {
         title: checked_text("title", &form.title.unwrap_or(present.title), MAX_TITLE)?,
         hold_ms: checked_hold(form.hold_ms.unwrap_or(present.hold_ms))?,
-        records: form.records.unwrap_or(present.records),
+        recording: checked_recording(&state, form.recording, present.recording).await?,
         replaces: form.takeover.map_or(present.replaces, |takeover| takeover == Takeover::Replace),
         slate: form.slate.map_or(present.slate, Into::into),
     };

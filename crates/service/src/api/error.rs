@@ -5,6 +5,8 @@ use serde::Serialize;
 use utoipa::ToSchema;
 use waverant_store::StoreError;
 
+use crate::library::LibraryError;
+
 /// A problem document.
 ///
 /// Source: RFC 9457, 3
@@ -42,6 +44,8 @@ pub(crate) enum ApiError {
     NotFound { kind: &'static str, name: String },
     /// The state does not allow it.
     Conflict(String),
+    /// A take's file cannot be used.
+    UnusableFile(String),
     /// The database is away.
     DatabaseAway,
     /// Our own fault; the cause is in the log.
@@ -94,6 +98,12 @@ impl ApiError {
             Self::Conflict(detail) => {
                 (StatusCode::CONFLICT, "conflict", detail.clone(), "Look at the present state first.".into())
             }
+            Self::UnusableFile(detail) => (
+                StatusCode::UNPROCESSABLE_ENTITY,
+                "unusable_file",
+                detail.clone(),
+                "Check the take; a take that was cut off can be mended.".into(),
+            ),
             Self::DatabaseAway => (
                 StatusCode::SERVICE_UNAVAILABLE,
                 "database_away",
@@ -157,5 +167,16 @@ impl<S: Send + Sync, T: serde::de::DeserializeOwned> axum::extract::FromRequest<
     async fn from_request(request: axum::extract::Request, state: &S) -> Result<Self, ApiError> {
         let body = Json::<T>::from_request(request, state).await;
         body.map(|Json(value)| Self(value)).map_err(|rejection| ApiError::invalid("body", rejection.body_text()))
+    }
+}
+
+impl From<LibraryError> for ApiError {
+    fn from(error: LibraryError) -> Self {
+        match error {
+            LibraryError::Store(error) => error.into(),
+            LibraryError::NoFile(name) => Self::NotFound { kind: "file of the take", name },
+            LibraryError::State(told) => Self::Conflict(told),
+            LibraryError::File(told) => Self::UnusableFile(told),
+        }
     }
 }

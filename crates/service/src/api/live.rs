@@ -11,11 +11,14 @@ use time::OffsetDateTime;
 use utoipa::ToSchema;
 use waverant_media::{SoundFormat, TrackKind, Tracks};
 use waverant_relay::{SessionState, StreamFacts};
+use waverant_store::{TakeRecord, TakeState};
 
 use super::auth::SignedIn;
 use super::{ApiError, ApiState};
 use crate::house::{ChannelRules, House, LegOrder};
 use crate::leg::LegStatus;
+use crate::library::LOW_TIME;
+use crate::recorder::RecorderState;
 use crate::show::{Show, SourceSnapshot};
 
 /// How often the live state is sent.
@@ -31,6 +34,21 @@ pub(crate) struct Board {
     channels: Vec<LiveChannel>,
     /// Connections that were turned away or given up since the service was started.
     refused_counts: Vec<RefusedCount>,
+    /// The disk of the recordings; none until it was looked at.
+    disk: Option<LiveDisk>,
+}
+
+/// The disk of the recordings at one moment.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LiveDisk {
+    /// Free for us.
+    free_bytes: u64,
+    /// So much stays free.
+    floor_bytes: u64,
+    /// How long it lasts at the rate of what is being recorded; none if nothing is.
+    seconds_left: Option<u64>,
+    /// True if that is less than two hours, or nothing more can be recorded.
+    is_low: bool,
 }
 
 /// How often something was refused.
@@ -100,6 +118,10 @@ pub(crate) struct LiveSession {
     unusable_count: u64,
     /// Times when the encoder's clock jumped or ran back.
     clock_fault_count: u64,
+    /// `off`, `waiting` for a keyframe, `recording`, or `stopped` by the disk.
+    recorder: &'static str,
+    /// Why the disk stopped it.
+    recorder_reason: Option<String>,
     /// The take that is being written.
     take: Option<LiveTake>,
 }
@@ -143,6 +165,10 @@ pub(crate) struct LiveTake {
     duration_ms: u64,
     /// Its size so far.
     size_bytes: u64,
+    /// Moments that were pointed out.
+    mark_count: usize,
+    /// Parts of the show that are missing because the disk was too slow.
+    gap_count: u32,
 }
 
 /// A leg at one moment.
@@ -244,7 +270,18 @@ fn look(house: &Arc<House>) -> Board {
     });
     let counts = house.counts.all().into_iter();
     let refused_counts = counts.map(|(reason, count)| RefusedCount { reason: reason.to_owned(), count }).collect();
-    Board { at: OffsetDateTime::now_utc(), channels: channels.collect(), refused_counts }
+    Board { at: OffsetDateTime::now_utc(), channels: channels.collect(), refused_counts, disk: live_disk(house) }
+}
+
+fn live_disk(house: &House) -> Option<LiveDisk> {
+    let outlook = house.library.outlook()?;
+    let left = house.recording_time_left();
+    Some(LiveDisk {
+        free_bytes: outlook.free_bytes,
+        floor_bytes: outlook.floor_bytes,
+        seconds_left: left.map(|left| left.as_secs()),
+        is_low: outlook.is_full() || left.is_some_and(|left| left < LOW_TIME),
+    })
 }
 
 fn on_air(rules: &ChannelRules, show: &Arc<Show>) -> LiveChannel {
@@ -269,10 +306,20 @@ fn on_air(rules: &ChannelRules, show: &Arc<Show>) -> LiveChannel {
 impl LiveSession {
     fn new(show: &Show, source: SourceSnapshot) -> Self {
         let counters = source.counters;
-        let take =
-            show.takes.lock().last().filter(|take| take.state == waverant_store::TakeState::Writing).map(|take| {
-                LiveTake { number: take.number, duration_ms: take.duration_ms, size_bytes: take.size_bytes }
-            });
+        let live = |take: &TakeRecord| LiveTake {
+            number: take.number,
+            duration_ms: take.duration_ms,
+            size_bytes: take.size_bytes,
+            mark_count: take.marks.len(),
+            gap_count: take.gap_count,
+        };
+        let take = show.takes.lock().last().filter(|take| take.state == TakeState::Writing).map(live);
+        let (recorder, recorder_reason) = match show.recorder.state().0 {
+            RecorderState::Off => ("off", None),
+            RecorderState::Waiting => ("waiting", None),
+            RecorderState::Recording => ("recording", None),
+            RecorderState::Stopped(reason) => ("stopped", Some(reason)),
+        };
         Self {
             id: show.id,
             started_at: show.started_at,
@@ -293,6 +340,8 @@ impl LiveSession {
             findings: source.findings,
             unusable_count: counters.damaged_count + counters.unsupported_count + counters.headless_count,
             clock_fault_count: counters.clock_jump_count + counters.backward_count,
+            recorder,
+            recorder_reason,
             take,
         }
     }

@@ -3,15 +3,20 @@
 mod auth;
 mod channels;
 mod console;
+mod depots;
 mod destinations;
 mod error;
+mod fetch;
 mod first_run;
 mod live;
 mod model;
+mod recording_form;
+mod recordings;
 mod rehearsals;
 mod sending;
 mod sessions;
 mod slates;
+mod takes;
 
 use std::sync::Arc;
 
@@ -77,6 +82,9 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(sending::switch_destination, sending::unlink_destination))
         .routes(routes!(channels::end_session))
         .merge(slate_routes())
+        .routes(routes!(recordings::start_recording))
+        .routes(routes!(recordings::stop_recording))
+        .routes(routes!(recordings::mark_recording))
         .routes(routes!(rehearsals::begin_rehearsal))
         .routes(routes!(destinations::list_destinations, destinations::add_destination))
         .routes(routes!(destinations::change_destination, destinations::remove_destination))
@@ -84,12 +92,34 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(sessions::list_sessions))
         .routes(routes!(sessions::show_session))
         .routes(routes!(sessions::show_report))
-        .routes(routes!(sessions::list_takes))
-        .routes(routes!(sessions::fetch_take))
+        .merge(take_routes())
+        .routes(routes!(depots::list_depots, depots::add_depot))
+        .routes(routes!(depots::remove_depot))
+        .routes(routes!(depots::try_depot))
         .routes(routes!(sessions::list_turned_away))
         .routes(routes!(live::board))
         .routes(routes!(live::events))
         .routes(routes!(live::health))
+}
+
+fn take_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(takes::list_takes))
+        .routes(routes!(takes::show_take, takes::change_take, takes::remove_take))
+        .routes(routes!(takes::undo_remove_take))
+        .routes(routes!(fetch::fetch_take))
+        .routes(routes!(fetch::fetch_progressive))
+        .routes(routes!(fetch::fetch_sound))
+        .routes(routes!(fetch::fetch_strip))
+        .routes(routes!(fetch::fetch_still))
+        .routes(routes!(takes::check_take))
+        .routes(routes!(takes::mend_take))
+        .routes(routes!(takes::cut_take))
+        .routes(routes!(takes::copy_take))
+        .routes(routes!(takes::restore_take))
+        .routes(routes!(takes::link_take))
+        .routes(routes!(takes::list_jobs))
+        .routes(routes!(takes::show_job))
 }
 
 /// Clips are larger than anything else that is sent here.

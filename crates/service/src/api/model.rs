@@ -4,7 +4,9 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
+use super::recording_form::Recording;
 use crate::house::SheetForm;
+use crate::library::hex;
 
 /// A channel.
 #[derive(Debug, Serialize, ToSchema)]
@@ -15,8 +17,8 @@ pub(crate) struct Channel {
     pub(crate) title: String,
     /// How long a session waits for a lost publisher.
     pub(crate) hold_ms: u32,
-    /// Whether sessions are recorded.
-    pub(crate) records: bool,
+    /// What is recorded, in which form, and how long it is kept.
+    pub(crate) recording: Recording,
     /// What becomes of a second encoder.
     pub(crate) takeover: Takeover,
     /// What is sent while a session waits for its encoder.
@@ -37,7 +39,7 @@ impl Channel {
             name: channel.name,
             title: channel.settings.title,
             hold_ms: channel.settings.hold_ms,
-            records: channel.settings.records,
+            recording: channel.settings.recording.into(),
             takeover: if channel.settings.replaces { Takeover::Replace } else { Takeover::Refuse },
             slate: channel.settings.slate.into(),
             created_at: channel.created_at,
@@ -353,19 +355,110 @@ pub(crate) struct Take {
     pub(crate) duration_ms: u64,
     /// How much it takes.
     pub(crate) size_bytes: u64,
+    /// How often a part of the show is missing because the disk was too slow.
+    pub(crate) gap_count: u32,
+    /// How much of the show that is.
+    pub(crate) gap_ms: u64,
+    /// Moments that were pointed out.
+    pub(crate) marks: Vec<Mark>,
+    /// What was done to a take that was not ended in order.
+    pub(crate) repair: Option<String>,
+    /// What people call it.
+    pub(crate) title: Option<String>,
+    /// What people wrote about it.
+    pub(crate) note: Option<String>,
+    /// True if no rule may remove it.
+    pub(crate) is_locked: bool,
+    /// The number of the take that it was cut from.
+    pub(crate) cut_from: Option<u32>,
+    /// When it was removed, if it was.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(crate) removed_at: Option<OffsetDateTime>,
+    /// SHA-256 of the file; none until it was read through once.
+    pub(crate) sha256: Option<String>,
+    /// True if the file is on this disk.
+    pub(crate) is_here: bool,
+    /// Its copy in a depot.
+    pub(crate) copy: Option<TakeCopy>,
+    /// Its tracks of sound in order; only where one take is asked for, and its file is here.
+    pub(crate) sounds: Vec<TakeSound>,
+}
+
+/// A track of sound of a take.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct TakeSound {
+    /// Codec.
+    pub(crate) codec: String,
+    /// As RFC 5646 has it.
+    pub(crate) language: Option<String>,
+    /// What the publisher called it.
+    pub(crate) name: Option<String>,
+}
+
+/// A moment of a take.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Mark {
+    /// From the begin of the take.
+    pub(crate) at_ms: u64,
+    /// Why.
+    pub(crate) title: String,
+}
+
+/// A take's copy in a depot.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct TakeCopy {
+    /// The depot's name.
+    pub(crate) depot: String,
+    /// What the object is called there.
+    pub(crate) object_key: String,
+    /// `waiting`, `sending`, `there` or `failing`.
+    pub(crate) state: String,
+    /// How much of it is there.
+    pub(crate) sent_bytes: u64,
+    /// How often it was tried in vain.
+    pub(crate) attempt_count: u32,
+    /// Why the last try was in vain.
+    pub(crate) error: Option<String>,
+}
+
+impl From<waverant_store::CopyRecord> for TakeCopy {
+    fn from(from: waverant_store::CopyRecord) -> Self {
+        Self {
+            depot: from.depot,
+            object_key: from.object_key,
+            state: from.state.name().to_owned(),
+            sent_bytes: from.sent_bytes,
+            attempt_count: from.attempt_count,
+            error: from.error,
+        }
+    }
 }
 
 impl Take {
-    pub(crate) fn new(channel: &str, take: waverant_store::TakeRecord) -> Self {
+    pub(crate) fn new(take: waverant_store::StoredTake, copy: Option<waverant_store::CopyRecord>) -> Self {
+        let waverant_store::StoredTake { channel_name, record, card } = take;
         Self {
-            channel: channel.to_owned(),
-            session: take.session_id,
-            number: take.number,
-            path: take.path,
-            state: take.state.name().to_owned(),
-            started_at: take.started_at,
-            duration_ms: take.duration_ms,
-            size_bytes: take.size_bytes,
+            channel: channel_name,
+            session: record.session_id,
+            number: record.number,
+            path: record.path,
+            state: record.state.name().to_owned(),
+            started_at: record.started_at,
+            duration_ms: record.duration_ms,
+            size_bytes: record.size_bytes,
+            gap_count: record.gap_count,
+            gap_ms: record.gap_ms,
+            marks: record.marks.into_iter().map(|mark| Mark { at_ms: mark.at_ms, title: mark.title }).collect(),
+            repair: record.repair,
+            title: card.title,
+            note: card.note,
+            is_locked: card.is_locked,
+            cut_from: card.cut_from,
+            removed_at: card.removed_at,
+            sha256: card.sha256.map(|digest| hex(&digest)),
+            is_here: card.is_here,
+            copy: copy.map(TakeCopy::from),
+            sounds: Vec::new(),
         }
     }
 }

@@ -1,11 +1,8 @@
 use axum::Json;
-use axum::extract::{Path, Query, Request, State};
-use axum::http::{HeaderValue, header};
-use axum::response::{IntoResponse, Response};
+use axum::extract::{Path, Query, State};
 use serde::{Deserialize, Serialize};
-use tower_http::services::ServeFile;
 use utoipa::{IntoParams, ToSchema};
-use waverant_store::{SessionFilter, StoreError, TakeRecord, TakeState};
+use waverant_store::{SessionFilter, StoredTake, TakeRecord, TakeState};
 
 use super::auth::SignedIn;
 use super::model::{Session, SessionDetail, Take, TurnedAway};
@@ -75,11 +72,10 @@ pub(super) async fn show_session(
 ) -> Result<Json<SessionDetail>, ApiError> {
     let store = &state.house.store;
     let session = store.session(id).await?;
-    let channel = session.begun.channel_name.clone();
     let legs = store.legs(id).await?.into_iter().map(Into::into).collect();
     let growing = growing_takes(&state);
     let takes = store.takes_of_session(id).await?.into_iter();
-    let takes = takes.map(|take| Take::new(&channel, as_it_grows(&growing, take))).collect();
+    let takes = takes.map(|take| Take::new(as_it_grows(&growing, take), None)).collect();
     Ok(Json(SessionDetail { session: session.into(), legs, takes }))
 }
 
@@ -101,55 +97,20 @@ pub(super) async fn show_report(
     })
 }
 
-/// List takes
-#[utoipa::path(get, path = "/takes", params(Page), responses((status = 200, body = Vec<Take>)))]
-pub(super) async fn list_takes(
-    State(state): State<ApiState>,
-    _: SignedIn,
-    Query(page): Query<Page>,
-) -> Result<Json<Vec<Take>>, ApiError> {
-    let takes = state.house.store.takes(page.channel.as_deref(), page.limit()?).await?;
-    let growing = growing_takes(&state);
-    Ok(Json(takes.into_iter().map(|(channel, take)| Take::new(&channel, as_it_grows(&growing, take))).collect()))
-}
-
 /// The takes that are being written, with their present length.
-fn growing_takes(state: &ApiState) -> Vec<TakeRecord> {
+pub(super) fn growing_takes(state: &ApiState) -> Vec<TakeRecord> {
     let newest = |show: &std::sync::Arc<crate::show::Show>| show.takes.lock().last().cloned();
     state.house.shows().iter().filter_map(newest).filter(|take| take.state == TakeState::Writing).collect()
 }
 
 /// The records know a growing take's length only at its end.
-fn as_it_grows(growing: &[TakeRecord], take: TakeRecord) -> TakeRecord {
-    let is_same = |other: &&TakeRecord| (other.session_id, other.number) == (take.session_id, take.number);
-    growing.iter().find(is_same).cloned().unwrap_or(take)
-}
-
-/// Fetch a take; byte ranges are served
-#[utoipa::path(get, path = "/takes/{session}/{number}/file", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 200, content_type = "video/mp4"), (status = 206)))]
-pub(super) async fn fetch_take(
-    State(state): State<ApiState>,
-    _: SignedIn,
-    Path((session, number)): Path<(u64, u32)>,
-    request: Request,
-) -> Result<Response, ApiError> {
-    let takes = state.house.store.takes_of_session(session).await?;
-    let missing = || StoreError::NotFound { kind: "take", name: format!("{session}/{number}") };
-    let take = takes.into_iter().find(|take| take.number == number).ok_or_else(missing)?;
-    let path = state.house.recordings_folder.join(&take.path);
-    let file_name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    let served = ServeFile::new(path).try_call(request).await.map_err(|error| match error.kind() {
-        std::io::ErrorKind::NotFound => ApiError::NotFound { kind: "file of the take", name: take.path },
-        _ => {
-            tracing::error!(take = take.path, %error, "a take cannot be read");
-            ApiError::Internal
-        }
-    })?;
-    let mut response = served.into_response();
-    if let Ok(value) = HeaderValue::from_str(&format!("inline; filename=\"{file_name}\"")) {
-        response.headers_mut().insert(header::CONTENT_DISPOSITION, value);
+pub(super) fn as_it_grows(growing: &[TakeRecord], take: StoredTake) -> StoredTake {
+    let is_same =
+        |other: &&TakeRecord| (other.session_id, other.number) == (take.record.session_id, take.record.number);
+    match growing.iter().find(is_same).cloned() {
+        Some(record) => StoredTake { record, ..take },
+        None => take,
     }
-    Ok(response)
 }
 
 /// List publishers who were not let in

@@ -1,8 +1,13 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::Duration;
 
-use waverant_relay::{ChannelEntry, ChannelName, Gate, KeyEntry, KeyRight, Takeover};
-use waverant_store::{ChannelDestination, KeyRight as StoredRight, SlateChoice, Store, StoreError};
+use waverant_relay::{
+    ChannelEntry, ChannelName, Gate, Keeping, KeyEntry, KeyRight, NameTemplate, RecordingMode, RecordingRules,
+    SplitRules, Takeover,
+};
+use waverant_store::{
+    ChannelDestination, KeyRight as StoredRight, RecordingChoice, RecordingSettings, SlateChoice, Store, StoreError,
+};
 
 use super::orders::LegOrder;
 use super::passwords::Passwords;
@@ -14,7 +19,11 @@ pub(crate) struct ChannelRules {
     pub(crate) name: ChannelName,
     pub(crate) title: String,
     pub(crate) hold: Duration,
-    pub(crate) records: bool,
+    pub(crate) recording: RecordingRules,
+    pub(crate) keeping: Keeping,
+    /// Where finished takes are copied to, and whether they leave the disk then.
+    pub(crate) depot: Option<String>,
+    pub(crate) removes_copied: bool,
     pub(crate) takeover: Takeover,
     pub(crate) slate: SlateChoice,
 }
@@ -27,10 +36,42 @@ impl ChannelRules {
             name,
             title: settings.title,
             hold: Duration::from_millis(settings.hold_ms.into()),
-            records: settings.records,
+            keeping: keeping(&settings.recording),
+            depot: settings.recording.depot.clone(),
+            removes_copied: settings.recording.removes_copied,
+            recording: recording_rules(settings.recording),
             takeover: if settings.replaces { Takeover::Replace } else { Takeover::Refuse },
             slate: settings.slate,
         }
+    }
+}
+
+fn keeping(settings: &RecordingSettings) -> Keeping {
+    Keeping {
+        age: (settings.keep_s > 0).then(|| Duration::from_secs(settings.keep_s)),
+        count: (settings.keep_count > 0).then_some(settings.keep_count),
+        size_bytes: (settings.keep_bytes > 0).then_some(settings.keep_bytes),
+    }
+}
+
+fn recording_rules(settings: RecordingSettings) -> RecordingRules {
+    RecordingRules {
+        mode: match settings.choice {
+            RecordingChoice::Always => RecordingMode::Always,
+            RecordingChoice::ByHand => RecordingMode::ByHand,
+            RecordingChoice::Off => RecordingMode::Off,
+        },
+        matroska: settings.matroska,
+        split: SplitRules {
+            length: (settings.split_ms > 0).then(|| Duration::from_millis(settings.split_ms.into())),
+            size_bytes: (settings.split_bytes > 0).then_some(settings.split_bytes),
+            at_return: settings.split_at_return,
+        },
+        names: settings.names.parse().unwrap_or_else(|error| {
+            tracing::error!(names = settings.names, %error, "takes get their usual names");
+            NameTemplate::default()
+        }),
+        pre_roll: Duration::from_millis(settings.pre_roll_ms.into()),
     }
 }
 

@@ -2,7 +2,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use tokio::sync::mpsc;
+use tokio::sync::{Notify, mpsc};
 use tokio::task::JoinHandle;
 use tokio::time::{Instant, sleep};
 use waverant_store::{LegRecord, NewSession, SessionEnd, Store, StoreError, TakeRecord, TurnedAway};
@@ -32,13 +32,16 @@ pub(crate) enum Entry {
 pub(crate) struct Ledger {
     sender: mpsc::Sender<Option<Entry>>,
     lost_count: Arc<AtomicU64>,
+    /// Told when a take was written.
+    pub(crate) take_news: Arc<Notify>,
 }
 
 impl Ledger {
     pub(crate) fn start(store: Store) -> (Self, JoinHandle<()>) {
         let (sender, receiver) = mpsc::channel(CAPACITY);
-        let task = tokio::spawn(write_all(store, receiver));
-        (Self { sender, lost_count: Arc::default() }, task)
+        let take_news = Arc::new(Notify::new());
+        let task = tokio::spawn(write_all(store, receiver, take_news.clone()));
+        (Self { sender, lost_count: Arc::default(), take_news }, task)
     }
 
     pub(crate) fn write(&self, entry: Entry) {
@@ -54,7 +57,7 @@ impl Ledger {
     }
 }
 
-async fn write_all(store: Store, mut receiver: mpsc::Receiver<Option<Entry>>) {
+async fn write_all(store: Store, mut receiver: mpsc::Receiver<Option<Entry>>, take_news: Arc<Notify>) {
     while let Some(Some(entry)) = receiver.recv().await {
         let began = Instant::now();
         let mut warned = false;
@@ -76,6 +79,9 @@ async fn write_all(store: Store, mut receiver: mpsc::Receiver<Option<Entry>>) {
         }
         if warned {
             tracing::info!("the database is back");
+        }
+        if matches!(entry, Entry::Take(_)) {
+            take_news.notify_one();
         }
     }
 }

@@ -15,7 +15,7 @@ use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use parking_lot::{Mutex, RwLock};
 use time::OffsetDateTime;
@@ -33,7 +33,9 @@ pub(crate) use orders::LegOrder;
 pub(crate) use sheet::SheetForm;
 pub(crate) use slates::{MAX_SLATE_BYTES, SlateShelf, read_slate};
 
+use crate::library::Library;
 use crate::net::caller_of;
+use crate::recorder::RecordingsFolder;
 use crate::show::{Seat, Show, ShowStart};
 
 /// State shared by all listeners, sessions and API calls.
@@ -41,7 +43,9 @@ use crate::show::{Seat, Show, ShowStart};
 pub(crate) struct House {
     pub(crate) store: Store,
     pub(crate) ledger: Ledger,
-    pub(crate) recordings_folder: PathBuf,
+    /// Where takes are.
+    pub(crate) recordings: Arc<RecordingsFolder>,
+    pub(crate) library: Arc<Library>,
     /// Where what is sent later waits.
     pub(crate) spool_folder: PathBuf,
     pub(crate) slates: Arc<SlateShelf>,
@@ -70,15 +74,20 @@ impl House {
     pub(crate) async fn open(
         store: Store,
         ledger: Ledger,
-        recordings_folder: PathBuf,
+        recordings: RecordingsFolder,
+        undo_time: Duration,
         state_folder: &Path,
     ) -> Result<Arc<Self>, StoreError> {
         let directory = Directory::load(&store).await?;
         let last_session = store.last_session_id().await?;
+        let recordings = Arc::new(recordings);
+        let library =
+            Library::new(store.clone(), recordings.clone(), state_folder, undo_time, ledger.take_news.clone());
         Ok(Arc::new(Self {
-            store,
+            store: store.clone(),
             ledger,
-            recordings_folder,
+            library: Arc::new(library),
+            recordings,
             spool_folder: state_folder.join("spool"),
             slates: Arc::new(SlateShelf::new(state_folder.join("slates"))),
             stopping: CancellationToken::new(),

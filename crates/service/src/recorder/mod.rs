@@ -1,24 +1,30 @@
 //! The recorder of a session: takes packets from the hub and writes takes.
 
-mod file;
-mod recover;
+mod desk;
+mod disk;
+mod repair;
+mod take;
+#[cfg(test)]
+mod tests;
 
-use std::path::PathBuf;
+use std::io;
 use std::sync::Arc;
 use std::time::Duration;
 
 use time::OffsetDateTime;
 use tokio::time::sleep;
-use waverant_container::{Fragment, FragmentWriter};
-use waverant_media::{MediaTime, Tracks};
-use waverant_relay::{Cursor, Entry as HubEntry, Read, take_path};
+use tokio_util::sync::CancellationToken;
+use waverant_container::FileFormat;
+use waverant_media::{MediaTime, TrackKind};
+use waverant_relay::{ChannelName, Cursor, Entry as HubEntry, NameFacts, Origin, Read, RecordingRules, Splitter};
 use waverant_store::{TakeRecord, TakeState};
 
-pub(crate) use recover::recover_takes;
+pub(crate) use desk::{RecorderDesk, RecorderState};
+pub(crate) use disk::{FileSource, RecordingsFolder, TakeDisk};
+pub(crate) use repair::{mended_record, recover_takes, repair_file};
 
-use crate::house::{Entry, Ledger};
-use crate::show::Show;
-use file::TakeFile;
+use crate::show::Feed;
+use take::{Take, TakeStart, off_the_runtime};
 
 /// Packets taken from the hub at once.
 const MAX_ENTRIES: usize = 256;
@@ -26,157 +32,236 @@ const MAX_ENTRIES: usize = 256;
 /// A disk may stall this long before packets are lost to the recording.
 const ALLOWANCE: MediaTime = MediaTime::from_millis(15_000);
 
-/// Pause before a new take is tried after the disk failed.
-const RETRY_PAUSE: Duration = Duration::from_secs(5);
+/// Pause before a new take is tried after the disk failed; it doubles each time, up to a minute.
+const FIRST_PAUSE: Duration = Duration::from_secs(2);
+const LONGEST_PAUSE: Duration = Duration::from_secs(60);
+
+/// What a recorder works with.
+pub(crate) struct RecorderSetup {
+    pub(crate) session_id: u64,
+    pub(crate) channel: ChannelName,
+    pub(crate) feed: Arc<Feed>,
+    /// Cancelled when the session is over.
+    pub(crate) over: CancellationToken,
+    pub(crate) desk: Arc<RecorderDesk>,
+    /// The channel's rules as they are when they are asked for.
+    pub(crate) rules: Box<dyn Fn() -> RecordingRules + Send + Sync>,
+    pub(crate) disk: Arc<dyn TakeDisk>,
+    pub(crate) clock: fn() -> OffsetDateTime,
+    /// The number of the next take.
+    pub(crate) next_number: Box<dyn Fn() -> u32 + Send + Sync>,
+    /// Told of each change of a take; the bool says whether it is to be kept in the records.
+    pub(crate) note: Box<dyn Fn(&TakeRecord, bool) + Send + Sync>,
+    /// Told what belongs into the report.
+    pub(crate) tell: Box<dyn Fn(String) + Send + Sync>,
+}
 
 /// Records a session until it is over. The disk never holds up the hub: this task is only one
 /// more reader of it.
-pub(crate) async fn run(show: Arc<Show>, ledger: Ledger, folder: PathBuf) {
-    let mut recorder = Recorder { show, ledger, folder, take: None, take_count: 0 };
+pub(crate) async fn run(setup: RecorderSetup) {
+    let (feed, desk, over) = (setup.feed.clone(), setup.desk.clone(), setup.over.clone());
+    let mut recorder = Recorder { setup, take: None, pause: FIRST_PAUSE };
     let mut cursor = Cursor::new(ALLOWANCE);
+    let mut is_reading = false;
     let mut entries = Vec::with_capacity(MAX_ENTRIES);
     loop {
-        let show = recorder.show.clone();
-        let mut news = std::pin::pin!(show.feed.news());
+        let mut news = std::pin::pin!(feed.news());
         news.as_mut().enable();
-        entries.clear();
-        let read = show.feed.read(&mut cursor, MAX_ENTRIES, &mut entries).read;
-        if let Read::Jumped { missed_frame_count, .. } = read {
-            tracing::error!(session = show.id, missed_frame_count, "the disk is too slow: the recording has a gap");
-        }
-        if let Err(error) = recorder.write(&entries).await {
-            tracing::error!(session = show.id, %error, "the recording failed; trying again soon");
-            recorder.abandon();
+        let mut changed = std::pin::pin!(desk.changed());
+        changed.as_mut().enable();
+        let Some(pre_roll) = desk.wanted() else {
+            recorder.end_take("stopped by hand").await;
+            desk.set_state(RecorderState::Off);
+            is_reading = false;
             tokio::select! {
-                () = sleep(RETRY_PAUSE) => cursor.restart(),
-                // Nothing new comes: a new take would only repeat the last group of pictures.
-                () = show.over.cancelled() => return,
+                () = changed => continue,
+                () = over.cancelled() => return,
             }
+        };
+        if !is_reading {
+            cursor.restart_back(MediaTime::from_duration(pre_roll));
+            is_reading = true;
+        }
+        entries.clear();
+        let read = feed.read(&mut cursor, MAX_ENTRIES, &mut entries).read;
+        if let Err(error) = recorder.write(&entries, read).await {
+            if !recorder.wait_for_the_disk(&error).await {
+                return;
+            }
+            cursor.restart();
             continue;
         }
         if read == Read::End {
-            return recorder.end().await;
+            return recorder.end_take("the session is over").await;
         }
         if entries.is_empty() {
-            news.await;
+            tokio::select! {
+                () = news => {}
+                () = changed => {}
+            }
         }
     }
 }
 
 struct Recorder {
-    show: Arc<Show>,
-    ledger: Ledger,
-    folder: PathBuf,
+    setup: RecorderSetup,
     take: Option<Take>,
-    take_count: u32,
-}
-
-/// A take that is being written.
-struct Take {
-    writer: FragmentWriter,
-    file: TakeFile,
-    tracks: Arc<Tracks>,
-    record: TakeRecord,
+    pause: Duration,
 }
 
 impl Recorder {
-    async fn write(&mut self, entries: &[HubEntry]) -> anyhow::Result<()> {
+    async fn write(&mut self, entries: &[HubEntry], read: Read) -> anyhow::Result<()> {
+        if self.take.is_none() && !matches!(self.setup.desk.state().0, RecorderState::Stopped(_)) {
+            self.setup.desk.set_state(RecorderState::Waiting);
+        }
+        if let Read::Jumped { missed, missed_frame_count } = read {
+            self.note_gap(missed, missed_frame_count);
+        }
+        let mut has_written = self.place_marks();
         // A take is of the show; what stood in for it is left out.
-        for entry in entries.iter().filter(|entry| !entry.is_slate) {
-            // Other parameters need another file.
-            if self.take.as_ref().is_some_and(|take| !Arc::ptr_eq(&take.tracks, &entry.tracks)) {
-                self.end_take().await?;
-            }
+        for entry in entries.iter().filter(|entry| entry.origin != Origin::Slate) {
+            self.follow(entry).await?;
             if self.take.is_none() {
-                if entry.tracks.has(waverant_media::TrackKind::Video) && !entry.packet.is_keyframe() {
+                let has_video = entry.tracks.has(TrackKind::Video);
+                if has_video && !entry.packet.is_keyframe() {
                     continue;
                 }
-                self.take = Some(self.begin_take(&entry.tracks).await?);
+                self.begin_take(entry).await?;
             }
-            if let Some(take) = &mut self.take
-                && let Some(fragment) = take.writer.push(&entry.packet)?
-            {
-                take.append(fragment).await?;
-                self.publish();
+            if let Some(take) = &mut self.take {
+                has_written |= take.push(&entry.packet).await?;
+            }
+        }
+        if has_written {
+            self.pause = FIRST_PAUSE;
+            if let Some(take) = &self.take {
+                (self.setup.note)(&take.record, false);
             }
         }
         Ok(())
     }
 
-    async fn begin_take(&mut self, tracks: &Arc<Tracks>) -> anyhow::Result<Take> {
-        self.take_count += 1;
-        let started_at = OffsetDateTime::now_utc();
-        let path = take_path(&self.show.channel.name, started_at, self.show.id, self.take_count);
-        let writer = FragmentWriter::new(tracks)?;
-        let file = TakeFile::create(self.folder.join(&path)).await?;
+    /// Ends the take where the next one is to begin, and marks returns.
+    async fn follow(&mut self, entry: &HubEntry) -> anyhow::Result<()> {
+        let is_return = entry.origin == Origin::Returned;
+        let Some(take) = &mut self.take else { return Ok(()) };
+        if is_return {
+            take.mark(take.last_pts().unwrap_or(entry.packet.pts), "publisher lost");
+            take.mark(entry.packet.pts, "publisher back");
+        }
+        // Other parameters need another file.
+        let differs = !Arc::ptr_eq(&take.tracks, &entry.tracks);
+        if differs || take.splitter.splits_before(&entry.packet, &entry.tracks, is_return) {
+            self.finish_take(if differs { "the stream changed" } else { "split by rule" }).await?;
+        }
+        Ok(())
+    }
+
+    /// Marks that were set meanwhile go into the take. True if there are any.
+    fn place_marks(&mut self) -> bool {
+        let marks = self.setup.desk.take_marks();
+        let Some(take) = &mut self.take else { return false };
+        for (at, title) in &marks {
+            take.mark(*at, title);
+        }
+        !marks.is_empty()
+    }
+
+    fn note_gap(&mut self, missed: MediaTime, missed_frame_count: u64) {
+        let Some(take) = &mut self.take else { return };
+        take.record.gap_count += 1;
+        take.record.gap_ms += u64::try_from(missed.millis()).unwrap_or(0);
+        if let Some(at) = take.last_pts() {
+            take.mark(at, &format!("{missed} are missing: the disk was too slow"));
+        }
+        let session = self.setup.session_id;
+        tracing::error!(session, missed_frame_count, %missed, "the disk is too slow: the recording has a gap");
+        (self.setup.tell)(format!("the disk was too slow: {missed} are missing in the recording"));
+    }
+
+    async fn begin_take(&mut self, entry: &HubEntry) -> anyhow::Result<()> {
+        let rules = (self.setup.rules)();
+        let (session_id, started_at) = (self.setup.session_id, (self.setup.clock)());
+        let number = (self.setup.next_number)();
+        let facts = NameFacts { channel: &self.setup.channel, started_at, session_id, number };
         let record = TakeRecord {
-            session_id: self.show.id,
-            number: self.take_count,
-            path: path.to_string_lossy().into_owned(),
+            session_id,
+            number,
+            path: rules.names.path(&facts),
             state: TakeState::Writing,
             started_at,
             duration_ms: 0,
             size_bytes: 0,
+            gap_count: 0,
+            gap_ms: 0,
+            marks: Vec::new(),
+            repair: None,
         };
-        self.ledger.write(Entry::Take(record.clone()));
-        self.show.takes.lock().push(record.clone());
-        tracing::info!(session = self.show.id, take = self.take_count, path = record.path, "recording");
-        Ok(Take { writer, file, tracks: tracks.clone(), record })
+        let start = TakeStart {
+            format: if rules.matroska { FileFormat::Matroska } else { FileFormat::Mp4 },
+            tracks: entry.tracks.clone(),
+            record,
+            title: format!("{} {number}", self.setup.channel),
+            splitter: Splitter::new(rules.split),
+        };
+        let take = Take::begin(self.setup.disk.clone(), start).await?;
+        (self.setup.note)(&take.record, true);
+        tracing::info!(session = session_id, take = number, path = take.record.path, "recording");
+        if matches!(self.setup.desk.state().0, RecorderState::Stopped(_)) {
+            (self.setup.tell)("the recording goes on".to_owned());
+        }
+        self.setup.desk.set_state(RecorderState::Recording);
+        self.take = Some(take);
+        Ok(())
     }
 
-    /// Shows the newest length and size to whoever looks.
-    fn publish(&self) {
-        let Some(take) = &self.take else { return };
-        if let Some(shown) = self.show.takes.lock().last_mut() {
-            shown.clone_from(&take.record);
+    /// Ends the take in order, whatever comes of it.
+    async fn end_take(&mut self, reason: &str) {
+        if let Err(error) = self.finish_take(reason).await {
+            tracing::error!(session = self.setup.session_id, %error, "the take could not be ended properly");
+            (self.setup.tell)(format!("a take could not be ended properly: {error}"));
         }
     }
 
-    async fn end_take(&mut self) -> anyhow::Result<()> {
+    async fn finish_take(&mut self, reason: &str) -> anyhow::Result<()> {
         let Some(mut take) = self.take.take() else { return Ok(()) };
         let ended = take.finish().await;
         take.record.state = if ended.is_ok() { TakeState::Complete } else { TakeState::CutOff };
-        self.note(take.record);
+        tracing::info!(session = self.setup.session_id, take = take.record.number, reason, "the take is ended");
+        (self.setup.note)(&take.record, true);
         ended
     }
 
-    async fn end(&mut self) {
-        if let Err(error) = self.end_take().await {
-            tracing::error!(session = self.show.id, %error, "the take could not be ended properly");
-        }
-    }
-
-    /// Leaves a take as it is after its disk failed.
-    fn abandon(&mut self) {
+    /// Leaves a take as it is after its disk failed, says so, and waits until it is worth another
+    /// try. False if the session is over.
+    async fn wait_for_the_disk(&mut self, error: &anyhow::Error) -> bool {
         if let Some(mut take) = self.take.take() {
             take.record.state = TakeState::CutOff;
-            self.note(take.record);
+            (self.setup.note)(&take.record, true);
+        }
+        let is_full = error.downcast_ref::<io::Error>().is_some_and(|error| error.kind() == io::ErrorKind::StorageFull);
+        let reason = if is_full { format!("the disk is full: {error}") } else { format!("the disk failed: {error}") };
+        tracing::error!(session = self.setup.session_id, reason, "the recording is stopped; it goes on when it can");
+        if self.setup.desk.set_state(RecorderState::Stopped(reason.clone())) {
+            (self.setup.tell)(format!("the recording was stopped: {reason}"));
+        }
+        loop {
+            tokio::select! {
+                () = sleep(self.pause) => {}
+                // Nothing new comes: a new take would only repeat the last group of pictures.
+                () = self.setup.over.cancelled() => return false,
+            }
+            self.pause = (self.pause * 2).min(LONGEST_PAUSE);
+            if !is_full || self.has_room_again().await {
+                return true;
+            }
+            // Room is looked for often: it may be somebody's hand that makes it.
+            self.pause = FIRST_PAUSE;
         }
     }
 
-    fn note(&self, record: TakeRecord) {
-        if let Some(shown) = self.show.takes.lock().last_mut() {
-            shown.clone_from(&record);
-        }
-        self.ledger.write(Entry::Take(record));
-    }
-}
-
-impl Take {
-    async fn append(&mut self, fragment: Fragment) -> anyhow::Result<()> {
-        let size = fragment.size_bytes;
-        self.file.append(fragment.segments).await?;
-        self.record.size_bytes += size;
-        self.record.duration_ms = u64::try_from(self.writer.duration().millis()).unwrap_or(0);
-        Ok(())
-    }
-
-    async fn finish(&mut self) -> anyhow::Result<()> {
-        let (fragment, patches) = self.writer.finish();
-        if let Some(fragment) = fragment {
-            self.append(fragment).await?;
-        }
-        self.file.finish(patches).await?;
-        Ok(())
+    async fn has_room_again(&self) -> bool {
+        let disk = self.setup.disk.clone();
+        off_the_runtime(move || disk.outlook()).await.is_ok_and(|outlook| outlook.has_room_again())
     }
 }

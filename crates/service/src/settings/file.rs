@@ -39,6 +39,8 @@ pub(super) struct House {
     pub(super) host: Text,
     pub(super) state_folder: Text,
     pub(super) recordings_folder: Text,
+    pub(super) recordings_floor_mib: Number,
+    pub(super) take_undo_s: Number,
     pub(super) ready_file: Text,
 }
 

@@ -70,6 +70,10 @@ pub struct Settings {
     pub state_folder: PathBuf,
     /// Where takes are written.
     pub recordings_folder: PathBuf,
+    /// So much stays free on the disk of the recordings.
+    pub recordings_floor_bytes: u64,
+    /// How long a removed take can be had back.
+    pub take_undo: Duration,
     /// Where the bound addresses are written.
     pub ready_file: Option<PathBuf>,
     /// A database of one's own.
@@ -121,6 +125,8 @@ impl Settings {
         let setup_message_kib =
             reader.number("limits", "setup_message_kib", file.limits.setup_message_kib, 4..=1024, 64)?;
         let message_mib = reader.number("limits", "message_mib", file.limits.message_mib, 1..=64, 4)?;
+        let floor = file.house.recordings_floor_mib;
+        let floor_mib = reader.number("house", "recordings_floor_mib", floor, 0..=1 << 30, 512)?;
         Ok(Self {
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
             rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
@@ -130,6 +136,14 @@ impl Settings {
             recordings_folder: reader
                 .text("house", "recordings_folder", file.house.recordings_folder, "/var/lib/waverant/recordings")
                 .into(),
+            recordings_floor_bytes: floor_mib << 20,
+            take_undo: Duration::from_secs(reader.number(
+                "house",
+                "take_undo_s",
+                file.house.take_undo_s,
+                0..=2_592_000,
+                600,
+            )?),
             ready_file: reader.optional("house", "ready_file", file.house.ready_file).map(PathBuf::from),
             database_url: reader.database_url(file.database.url)?,
             tls: reader.tls(file.tls)?,

@@ -9,7 +9,7 @@ use tokio::task::spawn_blocking;
 use tokio::time::sleep_until;
 use tokio_util::sync::CancellationToken;
 use waverant_media::{MediaTime, Packet, Tracks};
-use waverant_relay::{Cursor, Entry, HubLimits, Read};
+use waverant_relay::{Cursor, Entry, HubLimits, Origin, Read};
 
 use super::spool::{self, Place, Spool};
 use super::{Feed, Show};
@@ -52,7 +52,7 @@ struct Waiting {
     packet: Packet,
     payload: Payload,
     tracks: Arc<Tracks>,
-    is_slate: bool,
+    origin: Origin,
 }
 
 enum Payload {
@@ -128,10 +128,10 @@ impl DelayLine {
 
     fn take(&mut self, entries: &mut Vec<Entry>) {
         let due = Instant::now() + self.feed.delay;
-        for Entry { mut packet, tracks, is_slate, .. } in entries.drain(..) {
+        for Entry { mut packet, tracks, origin, .. } in entries.drain(..) {
             let payload = std::mem::take(&mut packet.payload);
             self.in_memory += payload.len();
-            self.waiting.push_back(Waiting { due, packet, payload: Payload::Memory(payload), tracks, is_slate });
+            self.waiting.push_back(Waiting { due, packet, payload: Payload::Memory(payload), tracks, origin });
         }
         while self.waiting.len() > MAX_WAITING {
             self.pop();
@@ -233,12 +233,8 @@ impl DelayLine {
             .front()
             .is_some_and(|first| first.due <= now + TICK / 2 && matches!(first.payload, Payload::Memory(_)))
         {
-            let Some((packet, tracks, is_slate)) = self.pop() else { break };
-            if is_slate {
-                self.feed.push_slate(packet, tracks);
-            } else {
-                self.feed.push(packet, tracks);
-            }
+            let Some((packet, tracks, origin)) = self.pop() else { break };
+            self.feed.push(packet, tracks, origin);
             passed = true;
         }
         if passed {
@@ -246,13 +242,13 @@ impl DelayLine {
         }
     }
 
-    fn pop(&mut self) -> Option<(Packet, Arc<Tracks>, bool)> {
-        let Waiting { mut packet, payload, tracks, is_slate, .. } = self.waiting.pop_front()?;
+    fn pop(&mut self) -> Option<(Packet, Arc<Tracks>, Origin)> {
+        let Waiting { mut packet, payload, tracks, origin, .. } = self.waiting.pop_front()?;
         if let Payload::Memory(payload) = payload {
             self.in_memory -= payload.len();
             packet.payload = payload;
         }
-        Some((packet, tracks, is_slate))
+        Some((packet, tracks, origin))
     }
 }
 

@@ -6,7 +6,7 @@ use parking_lot::Mutex;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use waverant_media::{MediaTime, Packet, Tracks};
-use waverant_relay::{Cursor, Entry, Hub, HubLimits, Read};
+use waverant_relay::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 
 /// The packets of a session as its readers get them: at once, or later by a delay.
 #[derive(Debug)]
@@ -35,7 +35,7 @@ pub(crate) struct FeedRead {
 }
 
 impl Feed {
-    pub(super) fn new(limits: HubLimits, delay: Duration, begins_at: Instant) -> Self {
+    pub(crate) fn new(limits: HubLimits, delay: Duration, begins_at: Instant) -> Self {
         Self {
             hub: Mutex::new(Hub::new(limits)),
             news: Notify::new(),
@@ -47,24 +47,24 @@ impl Feed {
     }
 
     /// Appends a packet; readers learn of it by [`tell_news`](Self::tell_news).
-    pub(super) fn push(&self, packet: Packet, tracks: Arc<Tracks>) {
-        self.hub.lock().push(packet, tracks);
+    pub(crate) fn push(&self, packet: Packet, tracks: Arc<Tracks>, origin: Origin) {
+        self.hub.lock().push(packet, tracks, origin);
     }
 
-    /// Appends a packet that stands in for the show.
-    pub(super) fn push_slate(&self, packet: Packet, tracks: Arc<Tracks>) {
-        self.hub.lock().push_slate(packet, tracks);
+    /// The time of the newest packet.
+    pub(crate) fn newest(&self) -> Option<MediaTime> {
+        self.hub.lock().newest()
     }
 
     /// Says that no packet follows.
-    pub(super) fn end(&self) {
+    pub(crate) fn end(&self) {
         self.hub.lock().end();
         self.over.cancel();
         self.tell_news();
     }
 
     /// Tells readers that there is something new.
-    pub(super) fn tell_news(&self) {
+    pub(crate) fn tell_news(&self) {
         self.news_count.fetch_add(1, Ordering::Release);
         self.news.notify_waiters();
     }

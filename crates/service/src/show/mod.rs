@@ -15,7 +15,7 @@ mod viewer;
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::PathBuf;
-use std::sync::atomic::AtomicU64;
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant};
 
@@ -24,7 +24,7 @@ use time::OffsetDateTime;
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
-use waverant_relay::{Admission, HubLimits, SeatId, SessionLife, SessionState, SourceCounters};
+use waverant_relay::{Admission, HubLimits, RecordingMode, SeatId, SessionLife, SessionState, SourceCounters};
 use waverant_store::{NewSession, TakeRecord};
 
 pub(crate) use feed::{Feed, FeedRead};
@@ -35,6 +35,7 @@ pub(crate) use viewer::Viewer;
 
 use crate::house::{ChannelRules, Directory, Entry, House, LegOrder};
 use crate::leg::LegStatus;
+use crate::recorder::RecorderDesk;
 use events::Events;
 use seat::SeatState;
 use stage::Stage;
@@ -82,6 +83,8 @@ pub(crate) struct Show {
     /// Cancelled when delayed legs are not to play on.
     cut: CancellationToken,
     pub(crate) takes: Mutex<Vec<TakeRecord>>,
+    last_take: AtomicU32,
+    pub(crate) recorder: Arc<RecorderDesk>,
     pub(crate) legs: Mutex<BTreeMap<u64, LegHandle>>,
     /// The channel's rules as they are now.
     rules: Mutex<ChannelRules>,
@@ -94,7 +97,7 @@ pub(crate) struct Show {
     /// What publishers did wrong that are gone.
     past_counters: Mutex<SourceCounters>,
     slate_findings: Mutex<Vec<String>>,
-    pub(crate) events: Events,
+    events: Events,
     life: Mutex<SessionLife>,
     life_changed: Notify,
     end_reason: Mutex<Option<String>>,
@@ -110,6 +113,7 @@ impl Show {
         let joined = stage.program.join(began, publisher.key_id, publisher.key_rank)?;
         let first = Arc::new(SeatState::new(joined.seat, publisher));
         note_begin(house, &start.rules, start.id, start.started_at, &first.publisher, start.rehearsal.is_some());
+        let is_recorded = start.rules.recording.mode == RecordingMode::Always && start.rehearsal.is_none();
         let show = Arc::new(Self {
             id: start.id,
             life: Mutex::new(SessionLife::new(began, start.rules.hold)),
@@ -125,6 +129,8 @@ impl Show {
             over: CancellationToken::new(),
             cut: house.stopping.child_token(),
             takes: Mutex::new(Vec::new()),
+            last_take: AtomicU32::new(0),
+            recorder: Arc::new(RecorderDesk::new(is_recorded, began)),
             legs: Mutex::new(BTreeMap::new()),
             stage: Mutex::new(stage),
             stage_changed: Notify::new(),
@@ -141,6 +147,11 @@ impl Show {
         house.tasks.spawn(slate::run(show.clone(), house.slates.clone()));
         let seat = Seat::new(show.clone(), first);
         Some((show, seat))
+    }
+
+    /// The number of the next take.
+    pub(crate) fn next_take(&self) -> u32 {
+        self.last_take.fetch_add(1, Ordering::Relaxed) + 1
     }
 
     pub(crate) fn is_rehearsal(&self) -> bool {
@@ -240,6 +251,11 @@ impl Show {
                 }
             }
         }
+    }
+
+    /// Notes what belongs into the report.
+    pub(crate) fn note_event(&self, text: String) {
+        self.events.note(text);
     }
 
     /// Ends the session from our side: publishers are told, legs and recorder finish. A session that

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use tokio::task::spawn_blocking;
 use waverant_media::{TrackKind, Tracks};
-use waverant_relay::{OnAir, Slate};
+use waverant_relay::{OnAir, Origin, Slate};
 use waverant_store::SlateChoice;
 
 use super::Show;
@@ -92,7 +92,7 @@ async fn play(show: &Arc<Show>, shelf: &SlateShelf, wanted: &Wanted, slate: &Sla
                 if !stage.program.offer_slate(&packet) {
                     return;
                 }
-                show.feed.push_slate(packet, slate.tracks().clone());
+                show.feed.push(packet, slate.tracks().clone(), Origin::Slate);
                 number += 1;
             }
         };

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use waverant_media::{Packet, TrackKind, Tracks};
-use waverant_relay::{Admission, Offered, OnAir, Program, SeatId, Takeover};
+use waverant_relay::{Admission, Offered, OnAir, Origin, Program, SeatId, Takeover};
 
 use super::seat::SeatState;
 use super::{Publisher, Seat, Show};
@@ -89,7 +89,10 @@ impl Show {
         }
         let before = stage.tracks.clone();
         let (tracks, changed) = stage.shared(tracks);
-        self.feed.push(packet, tracks.clone());
+        let is_return =
+            !before.is_empty() && matches!(offered, Offered::CutIn { from: OnAir::Slate | OnAir::Nobody, .. });
+        let origin = if is_return { Origin::Returned } else { Origin::Show };
+        self.feed.push(packet, tracks.clone(), origin);
         drop(stage);
         if changed && !before.is_empty() {
             self.events.note(format!("the stream changed from {} to {}", told(&before), told(&tracks)));

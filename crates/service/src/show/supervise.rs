@@ -5,10 +5,11 @@ use time::OffsetDateTime;
 use tokio::task::JoinHandle;
 use tokio::time::{MissedTickBehavior, interval, timeout};
 use waverant_relay::{OnBreach, SessionState, StreamFacts};
-use waverant_store::SessionEnd;
+use waverant_store::{SessionEnd, TakeRecord, TakeState};
 
 use super::Show;
 use crate::house::{Entry, House, LegOrder};
+use crate::recorder::{self, RecorderSetup};
 
 /// How long legs and recorder may take to finish after the last packet.
 const FINISH_TIMEOUT: Duration = Duration::from_secs(10);
@@ -18,9 +19,7 @@ const LIMITS_INTERVAL: Duration = Duration::from_secs(1);
 
 /// Accompanies a session from its begin to its record in the ledger.
 pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
-    let recorder = (show.channel.records && !show.is_rehearsal()).then(|| {
-        tokio::spawn(crate::recorder::run(show.clone(), house.ledger.clone(), house.recordings_folder.clone()))
-    });
+    let recorder = (!show.is_rehearsal()).then(|| tokio::spawn(recorder::run(recorder_setup(&show, &house))));
     wait_for_the_end(&show, &house).await;
     show.evict_all();
     show.over.cancel();
@@ -38,6 +37,7 @@ pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
     }
     if let Some(recorder) = recorder {
         finish(recorder, FINISH_TIMEOUT).await;
+        show.leave_open_takes(&house);
     }
     house.forget(&show);
     let loss_count = show.life.lock().loss_count();
@@ -49,6 +49,29 @@ pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
     house.ledger.write(Entry::SessionEnded(SessionEnd { id: show.id, ended_at, reason, loss_count, report }));
     // Legs hold the session and the session their handles.
     show.legs.lock().clear();
+}
+
+fn recorder_setup(show: &Arc<Show>, house: &Arc<House>) -> RecorderSetup {
+    let (rules, numbers, notes, events) = (show.clone(), show.clone(), show.clone(), show.clone());
+    let ledger = house.ledger.clone();
+    RecorderSetup {
+        session_id: show.id,
+        channel: show.channel.name.clone(),
+        feed: show.feed.clone(),
+        over: show.over.clone(),
+        desk: show.recorder.clone(),
+        rules: Box::new(move || rules.rules().recording),
+        disk: house.recordings.clone(),
+        clock: OffsetDateTime::now_utc,
+        next_number: Box::new(move || numbers.next_take()),
+        note: Box::new(move |take, is_kept| {
+            notes.note_take(take);
+            if is_kept {
+                ledger.write(Entry::Take(take.clone()));
+            }
+        }),
+        tell: Box::new(move |text| events.events.note(text)),
+    }
 }
 
 async fn wait_for_the_end(show: &Arc<Show>, house: &Arc<House>) {
@@ -87,6 +110,23 @@ async fn finish(mut task: JoinHandle<()>, patience: Duration) {
 }
 
 impl Show {
+    /// Shows the newest length and size of a take to whoever looks.
+    fn note_take(&self, take: &TakeRecord) {
+        let mut takes = self.takes.lock();
+        match takes.iter_mut().find(|shown| shown.number == take.number) {
+            Some(shown) => shown.clone_from(take),
+            None => takes.push(take.clone()),
+        }
+    }
+
+    /// A recorder that did not finish in time leaves its take to be mended.
+    fn leave_open_takes(&self, house: &House) {
+        for take in self.takes.lock().iter_mut().filter(|take| take.state == TakeState::Writing) {
+            take.state = TakeState::CutOff;
+            house.ledger.write(Entry::Take(take.clone()));
+        }
+    }
+
     /// Compares the stream with what each destination accepts, and holds legs back that are not to
     /// be sent what their destination does not accept.
     fn compare_with_limits(&self) {

@@ -84,12 +84,12 @@ async fn a_channel_from_the_first_command_to_the_last() {
     shell.run(&["channel", "send", "finish-line", "plovio", "off"]);
     let listed = shell.run(&["channel", "list"]);
     let expected = "NAME         TITLE        HOLD  RECORDS  SECOND ENCODER  SLATE     DESTINATIONS\n\
-                    finish-line  Finish line  2.5 s  yes      refuse          built-in  plovio (off)\n";
+                    finish-line  Finish line  2.5 s  always, mp4 refuse          built-in  plovio (off)\n";
     let squeeze = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
     assert_eq!(squeeze(&listed), squeeze(expected));
     assert!(!shell.run(&["destination", "list"]).contains(PLATFORM_KEY));
-    shell.run(&["channel", "change", "finish-line", "--title", "Finish", "--records", "false"]);
-    assert_eq!(shell.json(&["channel", "list"])[0]["records"], false);
+    shell.run(&["channel", "change", "finish-line", "--title", "Finish", "--record", "off"]);
+    assert_eq!(shell.json(&["channel", "list"])[0]["recording"]["when"], "off");
     shell.run(&["destination", "change", "plovio", "--address", "rtmp://127.0.0.2/in"]);
     assert_eq!(shell.json(&["destination", "list"])[0]["address"], "rtmp://127.0.0.2/in");
 
@@ -135,7 +135,7 @@ async fn a_show_on_the_command_line() {
     shell.run(&["take", "fetch", "1", "--output", name]);
     assert_eq!(std::fs::read(&target).unwrap(), house.fetch("/takes/1/1/file"));
     assert!(shell.fail(&["take", "fetch", "1", "--output", name], 2).contains("is there already"));
-    assert!(shell.fail(&["take", "fetch", "7"], 1).contains("There is no session `7`"));
+    assert!(shell.fail(&["take", "fetch", "7"], 1).contains("There is no take `7/1`"));
     assert_eq!(shell.run(&["turned-away", "list"]), "Nobody was turned away.\n");
 }
 

@@ -44,7 +44,7 @@ async fn a_full_disk_stops_only_the_recording() {
     let platform = house.add_platform("plovio", None).await;
     let publish = house.publish(house.encoder(&key, 14.0));
     let make_room = async {
-        house.wait_until("the recording fails", |house| house.ground.log().contains("the recording failed")).await;
+        house.wait_until("the recording fails", |house| house.ground.log().contains("the recording is stopped")).await;
         assert_eq!(house.live()["state"], "on air");
         disk.grow("50m");
     };

@@ -52,6 +52,7 @@ impl Ground {
         let text = format!(
             "[listen]\nrtmp = \"127.0.0.1:0\"\nhttp = \"127.0.0.1:0\"\n\
              [house]\nstate_folder = \"{state}\"\nrecordings_folder = \"{recordings}\"\nready_file = \"{ready}\"\n\
+             recordings_floor_mib = 0\n\
              [database]\nurl = \"{url}\"\n[first_run]\nadministrator_file = \"{administrator}\"\n{more}",
             state = self.path("state").display(),
             recordings = self.path("recordings").display(),

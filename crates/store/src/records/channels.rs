@@ -1,7 +1,8 @@
-use sqlx::Row;
 use sqlx::mysql::MySqlRow;
+use sqlx::{AssertSqlSafe, Row};
 use time::OffsetDateTime;
 
+use super::recording::{self, RecordingSettings};
 use super::{time_in, to_column};
 use crate::{Store, StoreError};
 
@@ -12,8 +13,8 @@ pub struct ChannelSettings {
     pub title: String,
     /// How long a session waits for a lost publisher, in milliseconds.
     pub hold_ms: u32,
-    /// Whether sessions are recorded.
-    pub records: bool,
+    /// What concerns its recordings.
+    pub recording: RecordingSettings,
     /// True if a second publisher takes over; else it is turned away.
     pub replaces: bool,
     /// What is sent while a session holds.
@@ -74,7 +75,7 @@ fn from_row(row: &MySqlRow) -> Result<Channel, StoreError> {
         settings: ChannelSettings {
             title: row.try_get("title")?,
             hold_ms: row.try_get("hold_ms")?,
-            records: row.try_get("records")?,
+            recording: RecordingSettings::from_row(row)?,
             replaces: row.try_get::<&str, _>("takeover")? == "replace",
             slate: SlateChoice::from_column(row.try_get("slate")?),
         },
@@ -112,20 +113,20 @@ impl Store {
         settings: &ChannelSettings,
         now: OffsetDateTime,
     ) -> Result<Channel, StoreError> {
-        sqlx::query(
-            "INSERT INTO channels (name, title, hold_ms, records, takeover, slate, created_at) \
-             VALUES (?, ?, ?, ?, ?, ?, ?)",
-        )
-        .bind(name)
-        .bind(&settings.title)
-        .bind(settings.hold_ms)
-        .bind(settings.records)
-        .bind(takeover_column(settings.replaces))
-        .bind(settings.slate.as_column())
-        .bind(to_column(now))
-        .execute(&self.pool)
-        .await
-        .map_err(StoreError::name_taken(name))?;
+        let columns = recording::COLUMNS.join(", ");
+        let added = format!(
+            "INSERT INTO channels (name, title, hold_ms, takeover, slate, created_at, {columns}) \
+             VALUES (?, ?, ?, ?, ?, ?{})",
+            ", ?".repeat(recording::COLUMNS.len())
+        );
+        let query = sqlx::query(AssertSqlSafe(added))
+            .bind(name)
+            .bind(&settings.title)
+            .bind(settings.hold_ms)
+            .bind(takeover_column(settings.replaces))
+            .bind(settings.slate.as_column())
+            .bind(to_column(now));
+        settings.recording.bind(query).execute(&self.pool).await.map_err(StoreError::name_taken(name))?;
         self.channel(name).await
     }
 
@@ -134,15 +135,15 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn change_channel(&self, name: &str, settings: &ChannelSettings) -> Result<Channel, StoreError> {
-        sqlx::query("UPDATE channels SET title = ?, hold_ms = ?, records = ?, takeover = ?, slate = ? WHERE name = ?")
+        let columns = recording::COLUMNS.map(|column| format!("{column} = ?")).join(", ");
+        let changed =
+            format!("UPDATE channels SET title = ?, hold_ms = ?, takeover = ?, slate = ?, {columns} WHERE name = ?");
+        let query = sqlx::query(AssertSqlSafe(changed))
             .bind(&settings.title)
             .bind(settings.hold_ms)
-            .bind(settings.records)
             .bind(takeover_column(settings.replaces))
-            .bind(settings.slate.as_column())
-            .bind(name)
-            .execute(&self.pool)
-            .await?;
+            .bind(settings.slate.as_column());
+        settings.recording.bind(query).bind(name).execute(&self.pool).await?;
         self.channel(name).await
     }
 

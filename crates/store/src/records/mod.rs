@@ -1,8 +1,10 @@
 //! One file per kind of record: the type and its queries.
 
 mod channels;
+mod depots;
 mod destinations;
 mod keys;
+mod recording;
 mod sessions;
 mod takes;
 mod turned_away;
@@ -13,10 +15,12 @@ use sqlx::mysql::MySqlRow;
 use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
 
 pub use channels::{Channel, ChannelSettings, SlateChoice};
+pub use depots::{CopyRecord, CopyState, CopyUpload, Depot};
 pub use destinations::{ChannelDestination, Destination, DestinationSettings, Sending};
 pub use keys::{KeyPassword, KeyRight, StreamKey};
+pub use recording::{RecordingChoice, RecordingSettings};
 pub use sessions::{LegRecord, NewSession, SessionEnd, SessionFilter, SessionRecord, Unfinished};
-pub use takes::{TakeRecord, TakeState};
+pub use takes::{StoredTake, TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState};
 pub use turned_away::{TurnedAway, TurnedAwayRecord};
 pub use users::User;
 

@@ -1,9 +1,13 @@
-use sqlx::Row;
+use serde::{Deserialize, Serialize};
 use sqlx::mysql::MySqlRow;
+use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row};
 use time::OffsetDateTime;
 
-use super::{time_in, to_column};
+use super::{fitted, optional_time_in, time_in, to_column};
 use crate::{Store, StoreError};
+
+/// Longer texts are cut.
+const MAX_REPAIR: usize = 255;
 
 /// Where a take stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -35,7 +39,16 @@ impl TakeState {
     }
 }
 
-/// One recorded file.
+/// A moment of a take.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TakeMark {
+    /// From the take's begin, in milliseconds.
+    pub at_ms: u64,
+    /// Why.
+    pub title: String,
+}
+
+/// One recorded file, as the recorder knows it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TakeRecord {
     /// The session that it records.
@@ -52,9 +65,80 @@ pub struct TakeRecord {
     pub duration_ms: u64,
     /// How much it takes, in bytes.
     pub size_bytes: u64,
+    /// How often a part of the show is missing because the disk was too slow.
+    pub gap_count: u32,
+    /// How much of the show that is, in milliseconds.
+    pub gap_ms: u64,
+    /// Moments that were pointed out.
+    pub marks: Vec<TakeMark>,
+    /// What was done to a take that was not ended in order.
+    pub repair: Option<String>,
 }
 
-fn from_row(row: &MySqlRow) -> Result<TakeRecord, StoreError> {
+/// What people make of a take, and where its bytes are.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TakeCard {
+    /// What people call it.
+    pub title: Option<String>,
+    /// What people wrote about it.
+    pub note: Option<String>,
+    /// True if no rule may remove it.
+    pub is_locked: bool,
+    /// The number of the take that it was cut from.
+    pub cut_from: Option<u32>,
+    /// When it was removed; it can be had back for some minutes.
+    pub removed_at: Option<OffsetDateTime>,
+    /// The digest of the file.
+    pub sha256: Option<[u8; 32]>,
+    /// True if the file is on the disk.
+    pub is_here: bool,
+}
+
+/// A take with all that is known of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StoredTake {
+    /// Its channel's name.
+    pub channel_name: String,
+    /// What the recorder knows.
+    pub record: TakeRecord,
+    /// What people make of it.
+    pub card: TakeCard,
+}
+
+/// Which takes to list.
+#[derive(Clone, Debug, Default)]
+pub struct TakeFilter {
+    /// Only of this channel.
+    pub channel_name: Option<String>,
+    /// Only those that began at this time or later.
+    pub from: Option<OffsetDateTime>,
+    /// Only those that began before this time.
+    pub until: Option<OffsetDateTime>,
+    /// Only those that are at least so long, in milliseconds.
+    pub min_ms: Option<u64>,
+    /// Only those that are at most so long, in milliseconds.
+    pub max_ms: Option<u64>,
+    /// Only those before this session and number in the list.
+    pub before: Option<(u64, u32)>,
+    /// Only those that were removed and can be had back; else only the others.
+    pub removed: bool,
+    /// At most so many; all if 0.
+    pub limit: u32,
+}
+
+/// What is to change of a take's card; what is none stays.
+#[derive(Clone, Debug, Default)]
+pub struct TakeChange {
+    /// What people call it; empty for nothing.
+    pub title: Option<String>,
+    /// What people wrote about it; empty for nothing.
+    pub note: Option<String>,
+    /// Whether no rule may remove it.
+    pub is_locked: Option<bool>,
+}
+
+fn record_from(row: &MySqlRow) -> Result<TakeRecord, StoreError> {
+    let marks: Option<String> = row.try_get("marks")?;
     Ok(TakeRecord {
         session_id: row.try_get("session_id")?,
         number: row.try_get("number")?,
@@ -63,18 +147,51 @@ fn from_row(row: &MySqlRow) -> Result<TakeRecord, StoreError> {
         started_at: time_in(row, "started_at")?,
         duration_ms: row.try_get("duration_ms")?,
         size_bytes: row.try_get("size_bytes")?,
+        gap_count: row.try_get("gap_count")?,
+        gap_ms: row.try_get("gap_ms")?,
+        // What cannot be read is no reason to lose sight of the take.
+        marks: marks.and_then(|marks| serde_json::from_str(&marks).ok()).unwrap_or_default(),
+        repair: row.try_get("repair")?,
     })
 }
 
+fn stored_from(row: &MySqlRow) -> Result<StoredTake, StoreError> {
+    let digest: Option<Vec<u8>> = row.try_get("sha256")?;
+    Ok(StoredTake {
+        channel_name: row.try_get("channel_name")?,
+        record: record_from(row)?,
+        card: TakeCard {
+            title: row.try_get("title")?,
+            note: row.try_get("note")?,
+            is_locked: row.try_get("is_locked")?,
+            cut_from: row.try_get("cut_from")?,
+            removed_at: optional_time_in(row, "removed_at")?,
+            sha256: digest.and_then(|digest| digest.try_into().ok()),
+            is_here: row.try_get("is_here")?,
+        },
+    })
+}
+
+const ALL: &str = "SELECT takes.*, channel_name FROM takes JOIN sessions ON sessions.id = session_id";
+
+fn missing(session_id: u64, number: u32) -> StoreError {
+    StoreError::NotFound { kind: "take", name: format!("{session_id}/{number}") }
+}
+
 impl Store {
-    /// Writes a take; a later call replaces an earlier one.
+    /// Writes what the recorder knows of a take; a later call replaces an earlier one, and leaves
+    /// what people made of it.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn write_take(&self, take: &TakeRecord) -> Result<(), StoreError> {
+        let marks = (!take.marks.is_empty()).then(|| serde_json::to_string(&take.marks).unwrap_or_default());
         sqlx::query(
-            "REPLACE INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes) \
-             VALUES (?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes, gap_count, \
+             gap_ms, marks, repair) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
+             path = VALUE(path), state = VALUE(state), started_at = VALUE(started_at), \
+             duration_ms = VALUE(duration_ms), size_bytes = VALUE(size_bytes), gap_count = VALUE(gap_count), \
+             gap_ms = VALUE(gap_ms), marks = VALUE(marks), repair = VALUE(repair)",
         )
         .bind(take.session_id)
         .bind(take.number)
@@ -83,38 +200,81 @@ impl Store {
         .bind(to_column(take.started_at))
         .bind(take.duration_ms)
         .bind(take.size_bytes)
+        .bind(take.gap_count)
+        .bind(take.gap_ms)
+        .bind(marks)
+        .bind(take.repair.as_deref().map(|repair| fitted(repair, MAX_REPAIR)))
         .execute(&self.pool)
         .await?;
         Ok(())
     }
 
-    /// Takes of a channel or of all, the newest first.
+    /// Takes, the newest first.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn takes(&self, channel_name: Option<&str>, limit: u32) -> Result<Vec<(String, TakeRecord)>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT takes.*, channel_name FROM takes JOIN sessions ON sessions.id = session_id \
-             WHERE ? IS NULL OR channel_name = ? ORDER BY session_id DESC, number DESC LIMIT ?",
-        )
-        .bind(channel_name)
-        .bind(channel_name)
-        .bind(limit)
-        .fetch_all(&self.pool)
-        .await?;
-        rows.iter().map(|row| Ok((row.try_get("channel_name")?, from_row(row)?))).collect()
+    pub async fn takes(&self, filter: &TakeFilter) -> Result<Vec<StoredTake>, StoreError> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new(ALL);
+        query.push(if filter.removed { " WHERE removed_at IS NOT NULL" } else { " WHERE removed_at IS NULL" });
+        if let Some(name) = &filter.channel_name {
+            query.push(" AND channel_name = ").push_bind(name);
+        }
+        if let Some(from) = filter.from {
+            query.push(" AND takes.started_at >= ").push_bind(to_column(from));
+        }
+        if let Some(until) = filter.until {
+            query.push(" AND takes.started_at < ").push_bind(to_column(until));
+        }
+        if let Some(shortest) = filter.min_ms {
+            query.push(" AND duration_ms >= ").push_bind(shortest);
+        }
+        if let Some(longest) = filter.max_ms {
+            query.push(" AND duration_ms <= ").push_bind(longest);
+        }
+        if let Some((session, number)) = filter.before {
+            query.push(" AND (session_id, number) < (").push_bind(session).push(", ").push_bind(number).push(")");
+        }
+        query.push(" ORDER BY session_id DESC, number DESC");
+        if filter.limit > 0 {
+            query.push(" LIMIT ").push_bind(filter.limit);
+        }
+        let rows = query.build().fetch_all(&self.pool).await?;
+        rows.iter().map(stored_from).collect()
     }
 
-    /// The takes of a session in order.
+    /// One take.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn take(&self, session_id: u64, number: u32) -> Result<StoredTake, StoreError> {
+        let row = sqlx::query(AssertSqlSafe(format!("{ALL} WHERE session_id = ? AND number = ?")))
+            .bind(session_id)
+            .bind(number)
+            .fetch_optional(&self.pool)
+            .await?;
+        stored_from(&row.ok_or_else(|| missing(session_id, number))?)
+    }
+
+    /// The takes of a session in order, those that were removed left out.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn takes_of_session(&self, session_id: u64) -> Result<Vec<TakeRecord>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM takes WHERE session_id = ? ORDER BY number")
-            .bind(session_id)
-            .fetch_all(&self.pool)
-            .await?;
-        rows.iter().map(from_row).collect()
+    pub async fn takes_of_session(&self, session_id: u64) -> Result<Vec<StoredTake>, StoreError> {
+        let rows =
+            sqlx::query(AssertSqlSafe(format!("{ALL} WHERE session_id = ? AND removed_at IS NULL ORDER BY number")))
+                .bind(session_id)
+                .fetch_all(&self.pool)
+                .await?;
+        rows.iter().map(stored_from).collect()
+    }
+
+    /// The largest number of a session's takes, removed ones included; 0 if it has none.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn last_take_number(&self, session_id: u64) -> Result<u32, StoreError> {
+        let row = sqlx::query("SELECT MAX(number) AS last FROM takes WHERE session_id = ?").bind(session_id);
+        Ok(row.fetch_one(&self.pool).await?.try_get::<Option<u32>, _>("last")?.unwrap_or(0))
     }
 
     /// Takes that no end was written for.
@@ -123,6 +283,107 @@ impl Store {
     /// [`StoreError`] if the database does not answer.
     pub async fn unfinished_takes(&self) -> Result<Vec<TakeRecord>, StoreError> {
         let rows = sqlx::query("SELECT * FROM takes WHERE state = 'writing'").fetch_all(&self.pool).await?;
-        rows.iter().map(from_row).collect()
+        rows.iter().map(record_from).collect()
+    }
+
+    /// Changes what people make of a take.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn change_take(&self, session_id: u64, number: u32, change: &TakeChange) -> Result<(), StoreError> {
+        let text = |text: &Option<String>| text.clone().filter(|text| !text.is_empty());
+        sqlx::query(
+            "UPDATE takes SET title = IF(?, ?, title), note = IF(?, ?, note), is_locked = COALESCE(?, is_locked) \
+             WHERE session_id = ? AND number = ?",
+        )
+        .bind(change.title.is_some())
+        .bind(text(&change.title))
+        .bind(change.note.is_some())
+        .bind(text(&change.note))
+        .bind(change.is_locked)
+        .bind(session_id)
+        .bind(number)
+        .execute(&self.pool)
+        .await?;
+        self.take(session_id, number).await.map(|_| ())
+    }
+
+    /// Says which take one was cut from.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn set_take_origin(&self, session_id: u64, number: u32, cut_from: u32) -> Result<(), StoreError> {
+        sqlx::query("UPDATE takes SET cut_from = ? WHERE session_id = ? AND number = ?")
+            .bind(cut_from)
+            .bind(session_id)
+            .bind(number)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Marks a take as removed, or takes that back.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn set_take_removed(
+        &self,
+        session_id: u64,
+        number: u32,
+        removed_at: Option<OffsetDateTime>,
+    ) -> Result<(), StoreError> {
+        let done = sqlx::query("UPDATE takes SET removed_at = ? WHERE session_id = ? AND number = ?")
+            .bind(removed_at.map(to_column))
+            .bind(session_id)
+            .bind(number)
+            .execute(&self.pool)
+            .await?;
+        if done.rows_affected() == 0 { Err(missing(session_id, number)) } else { Ok(()) }
+    }
+
+    /// Writes down the digest of a take's file, or that it is not known any more.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn set_take_digest(
+        &self,
+        session_id: u64,
+        number: u32,
+        digest: Option<[u8; 32]>,
+    ) -> Result<(), StoreError> {
+        sqlx::query("UPDATE takes SET sha256 = ? WHERE session_id = ? AND number = ?")
+            .bind(digest.map(Vec::from))
+            .bind(session_id)
+            .bind(number)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Says whether a take's file is on the disk.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn set_take_here(&self, session_id: u64, number: u32, is_here: bool) -> Result<(), StoreError> {
+        sqlx::query("UPDATE takes SET is_here = ? WHERE session_id = ? AND number = ?")
+            .bind(is_here)
+            .bind(session_id)
+            .bind(number)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Forgets a take for good.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn forget_take(&self, session_id: u64, number: u32) -> Result<(), StoreError> {
+        sqlx::query("DELETE FROM takes WHERE session_id = ? AND number = ?")
+            .bind(session_id)
+            .bind(number)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
     }
 }

@@ -1,0 +1,11 @@
+//! What is recorded, under which names, and how long it is kept.
+
+mod disk;
+mod keeping;
+mod names;
+mod rules;
+
+pub use disk::DiskOutlook;
+pub use keeping::{Keeping, Kept};
+pub use names::{NameError, NameFacts, NameTemplate};
+pub use rules::{RecordingMode, RecordingRules, SplitRules, Splitter};

@@ -1,0 +1,236 @@
+//! Copying takes to depots, one after the other, and getting them back.
+
+use std::io::Write;
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::StreamExt;
+use serde_json::json;
+use time::OffsetDateTime;
+use waverant_store::{CopyRecord, CopyState, StoreError, StoredTake, TakeState};
+
+use super::check::digest;
+use super::{CopyOutcome, DepotClient, Job, Library, LibraryError};
+use crate::recorder::FileSource;
+
+/// Pause after the first try in vain; it doubles, up to the longest.
+const FIRST_PAUSE: Duration = Duration::from_secs(5);
+const LONGEST_PAUSE: Duration = Duration::from_secs(600);
+
+/// When a copy that failed is tried again.
+fn due(copy: &CopyRecord) -> OffsetDateTime {
+    let doubled = FIRST_PAUSE.saturating_mul(1 << copy.attempt_count.saturating_sub(1).min(16));
+    match copy.state {
+        CopyState::Failing => copy.changed_at + doubled.min(LONGEST_PAUSE),
+        _ => copy.changed_at,
+    }
+}
+
+impl Library {
+    /// Plans to copy a take; one that is there or on its way stays as it is.
+    pub(crate) async fn plan_copy(&self, take: &StoredTake, depot: &str) -> Result<CopyRecord, LibraryError> {
+        let (session, number) = (take.record.session_id, take.record.number);
+        let present = self.store.copy_of(session, number).await?;
+        if let Some(mut copy) = present.filter(|copy| copy.depot == depot) {
+            if copy.state == CopyState::Failing {
+                // Somebody asked: it is not made to wait.
+                (copy.state, copy.changed_at) = (CopyState::Waiting, OffsetDateTime::now_utc());
+                self.store.write_copy(&copy).await?;
+                self.tell_news();
+            }
+            return Ok(copy);
+        }
+        let client = DepotClient::new(&self.store.depot(depot).await?).map_err(LibraryError::State)?;
+        let copy = CopyRecord {
+            session_id: session,
+            number,
+            depot: depot.to_owned(),
+            object_key: client.object_key(&take.record.path),
+            state: CopyState::Waiting,
+            upload: None,
+            sent_bytes: 0,
+            attempt_count: 0,
+            error: None,
+            changed_at: OffsetDateTime::now_utc(),
+        };
+        self.store.write_copy(&copy).await?;
+        self.tell_news();
+        Ok(copy)
+    }
+
+    /// Sends the copies that are due, one after the other.
+    pub(super) async fn send_copies(self: &Arc<Self>) -> Result<(), StoreError> {
+        let now = OffsetDateTime::now_utc();
+        for copy in self.store.copies().await? {
+            if copy.state != CopyState::There && due(&copy) <= now {
+                self.send_copy(copy).await?;
+            }
+        }
+        Ok(())
+    }
+
+    async fn send_copy(self: &Arc<Self>, mut copy: CopyRecord) -> Result<(), StoreError> {
+        let take = self.store.take(copy.session_id, copy.number).await?;
+        let Some(_hold) = self.hold(copy.session_id, copy.number) else { return Ok(()) };
+        copy.state = CopyState::Sending;
+        self.store.write_copy(&copy).await?;
+        let outcome = self.try_to_send(&mut copy, &take).await;
+        copy.changed_at = OffsetDateTime::now_utc();
+        match outcome {
+            CopyOutcome::There => {
+                tracing::info!(take = take.record.path, depot = copy.depot, "the take is copied");
+                (copy.state, copy.error) = (CopyState::There, None);
+            }
+            CopyOutcome::Failed(error) => {
+                copy.attempt_count += 1;
+                tracing::warn!(take = take.record.path, depot = copy.depot, error, "the take is not copied yet");
+                (copy.state, copy.error) = (CopyState::Failing, Some(error));
+            }
+        }
+        self.store.write_copy(&copy).await
+    }
+
+    async fn try_to_send(&self, copy: &mut CopyRecord, take: &StoredTake) -> CopyOutcome {
+        let client = match self.store.depot(&copy.depot).await {
+            Ok(depot) => DepotClient::new(&depot),
+            Err(error) => Err(error.to_string()),
+        };
+        let source = self.with_file(take, |source| Ok(Arc::new(source))).await;
+        match (client, source) {
+            (Ok(client), Ok(source)) => {
+                let keep = |copy: CopyRecord| async move {
+                    if let Err(error) = self.store.write_copy(&copy).await {
+                        tracing::warn!(%error, "the state of a copy is not kept");
+                    }
+                };
+                client.send(copy, source, keep).await
+            }
+            (Err(error), _) => CopyOutcome::Failed(error),
+            (_, Err(error)) => CopyOutcome::Failed(error.told()),
+        }
+    }
+
+    /// Gives up the copy of a take that is forgotten.
+    pub(super) async fn abandon_copy(&self, session: u64, number: u32) -> Result<(), StoreError> {
+        let Some(copy) = self.store.copy_of(session, number).await? else { return Ok(()) };
+        if copy.upload.is_some()
+            && let Ok(client) = DepotClient::new(&self.store.depot(&copy.depot).await?)
+        {
+            client.abandon(&copy).await;
+        }
+        Ok(())
+    }
+
+    /// The copy of a take that is at its depot, whole.
+    pub(crate) async fn copy_there(
+        &self,
+        session: u64,
+        number: u32,
+    ) -> Result<(CopyRecord, DepotClient), LibraryError> {
+        self.store.take(session, number).await?;
+        let copy = self.store.copy_of(session, number).await?.filter(|copy| copy.state == CopyState::There);
+        let missing = || LibraryError::State(format!("The take {session}/{number} has no whole copy at a depot."));
+        let copy = copy.ok_or_else(missing)?;
+        let client = DepotClient::new(&self.store.depot(&copy.depot).await?).map_err(LibraryError::State)?;
+        Ok((copy, client))
+    }
+
+    /// Brings a take back from its depot, in a job.
+    pub(crate) async fn start_restore(self: &Arc<Self>, session: u64, number: u32) -> Result<Arc<Job>, LibraryError> {
+        let take = self.store.take(session, number).await?;
+        if take.card.is_here {
+            return Err(LibraryError::State(format!("The take {session}/{number} is on this disk.")));
+        }
+        let (copy, client) = self.copy_there(session, number).await?;
+        let library = self.clone();
+        Ok(self.jobs.start("restore", (session, number), move |job| async move {
+            let Some(_hold) = library.hold(session, number) else {
+                return Err("something else is being done with the take".to_owned());
+            };
+            library.restore(&take, &copy, &client, &job).await?;
+            Ok(json!({"session": session, "take": number, "size_bytes": take.record.size_bytes}))
+        }))
+    }
+
+    async fn restore(
+        &self,
+        take: &StoredTake,
+        copy: &CopyRecord,
+        client: &DepotClient,
+        job: &Job,
+    ) -> Result<(), String> {
+        let path = self.path_of(take);
+        let partial = path.with_extension("restoring");
+        if let Some(folder) = path.parent() {
+            tokio::fs::create_dir_all(folder).await.map_err(|error| error.to_string())?;
+        }
+        // What an earlier try brought is not brought again.
+        let there = tokio::fs::metadata(&partial).await.map_or(0, |metadata| metadata.len());
+        let (size, mut stream) = client.fetch(&copy.object_key, there).await?;
+        job.set_total(size);
+        let opened = std::fs::OpenOptions::new().create(true).append(true).open(&partial);
+        let mut file = opened.map_err(|error| error.to_string())?;
+        let mut at = there;
+        while let Some(piece) = stream.next().await {
+            let piece = piece?;
+            at += piece.len() as u64;
+            let written = tokio::task::spawn_blocking(move || file.write_all(&piece).map(|()| file)).await;
+            file = written.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
+            job.set_done(at);
+        }
+        let expected = take.card.sha256;
+        let checked = tokio::task::spawn_blocking(move || {
+            file.sync_all()?;
+            let found = FileSource::open(&partial).and_then(|source| digest(&source, |_| {}))?;
+            if expected.is_some_and(|expected| expected != found) {
+                std::fs::remove_file(&partial)?;
+                return Err(std::io::Error::other("what came back is not what was sent: its SHA-256 is another"));
+            }
+            std::fs::rename(&partial, &path)
+        });
+        checked.await.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
+        let id = (take.record.session_id, take.record.number);
+        self.store.set_take_here(id.0, id.1, true).await.map_err(|error| error.to_string())
+    }
+
+    /// Takes a take from the disk whose copy is at its depot. True if it is gone.
+    pub(super) async fn leave_to_depot(&self, take: &StoredTake) -> Result<bool, StoreError> {
+        let (session, number) = (take.record.session_id, take.record.number);
+        let is_there = self.store.copy_of(session, number).await?.is_some_and(|copy| copy.state == CopyState::There);
+        if !is_there || take.record.state == TakeState::Writing || self.is_held(session, number) {
+            return Ok(false);
+        }
+        // The records first: a file without a record of it is found and removed later by hand, but a
+        // record without its file would be a lie.
+        self.store.set_take_here(session, number, false).await?;
+        self.remove_file(take).await;
+        Ok(true)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use time::macros::datetime;
+
+    use super::*;
+
+    #[test]
+    fn tries_in_vain_make_the_pause_longer() {
+        let changed_at = datetime!(2026-05-17 12:00 UTC);
+        let failing = |attempt_count| CopyRecord {
+            session_id: 1,
+            number: 1,
+            depot: "attic".into(),
+            object_key: "key".into(),
+            state: CopyState::Failing,
+            upload: None,
+            sent_bytes: 0,
+            attempt_count,
+            error: None,
+            changed_at,
+        };
+        let pauses = [1, 2, 3, 40].map(|count| (due(&failing(count)) - changed_at).whole_seconds());
+        assert_eq!(pauses, [5, 10, 20, 600]);
+        assert_eq!(due(&CopyRecord { state: CopyState::Waiting, ..failing(9) }), changed_at);
+    }
+}

@@ -1,0 +1,203 @@
+//! Object storage that takes are copied to: uploads in parts that can be taken up again.
+
+use std::io;
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use futures_util::stream::BoxStream;
+use futures_util::{StreamExt, TryStreamExt};
+use object_store::aws::{AmazonS3, AmazonS3Builder, Checksum};
+use object_store::multipart::{MultipartStore, PartId};
+use object_store::path::Path;
+use object_store::signer::Signer;
+use object_store::{ClientOptions, GetOptions, GetRange, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig};
+use reqwest::Method;
+use waverant_container::Source;
+use waverant_store::{CopyRecord, CopyUpload, Depot};
+
+use crate::recorder::FileSource;
+
+/// Parts but the last have 5 MiB at least, and there are 10,000 at most.
+const PART_BYTES: u64 = 8 * 1024 * 1024;
+const MAX_PARTS: u64 = 9_000;
+
+/// A request that takes longer is given up and tried again.
+const REQUEST_TIMEOUT: Duration = Duration::from_secs(120);
+const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
+
+/// A connection to a depot.
+#[derive(Clone, Debug)]
+pub(crate) struct DepotClient {
+    store: Arc<AmazonS3>,
+    prefix: String,
+}
+
+/// What a try to copy came to.
+#[derive(Debug)]
+pub(crate) enum CopyOutcome {
+    /// The object is there, as long as the file.
+    There,
+    /// In words.
+    Failed(String),
+}
+
+impl DepotClient {
+    /// # Errors
+    /// In words, if the depot's settings cannot be used.
+    pub(crate) fn new(depot: &Depot) -> Result<Self, String> {
+        // The HTTP client takes the process's own TLS; a second call changes nothing.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let retry = RetryConfig { max_retries: 3, retry_timeout: Duration::from_secs(60), ..RetryConfig::default() };
+        let options = ClientOptions::new().with_timeout(REQUEST_TIMEOUT).with_connect_timeout(CONNECT_TIMEOUT);
+        let store = AmazonS3Builder::new()
+            .with_endpoint(&depot.endpoint)
+            .with_region(&depot.region)
+            .with_bucket_name(&depot.bucket)
+            .with_access_key_id(&depot.access_key)
+            .with_secret_access_key(depot.secret_key.reveal())
+            .with_virtual_hosted_style_request(false)
+            .with_checksum_algorithm(Checksum::SHA256)
+            .with_client_options(options.with_allow_http(depot.endpoint.starts_with("http://")))
+            .with_retry(retry)
+            .build()
+            .map_err(|error| error.to_string())?;
+        Ok(Self { store: Arc::new(store), prefix: depot.prefix.trim_matches('/').to_owned() })
+    }
+
+    /// What a take is called at the depot.
+    pub(crate) fn object_key(&self, path: &str) -> String {
+        if self.prefix.is_empty() { path.to_owned() } else { format!("{}/{path}", self.prefix) }
+    }
+
+    /// Writes an object and removes it again.
+    pub(crate) async fn try_out(&self) -> Result<(), String> {
+        let path = Path::from(self.object_key("waverant-probe"));
+        self.store.put(&path, PutPayload::from_static(b"probe")).await.map_err(told)?;
+        self.store.delete(&path).await.map_err(told)
+    }
+
+    /// Sends a file from where an earlier try stopped. `keep` is told of each part that is there.
+    pub(crate) async fn send<F: Future<Output = ()>>(
+        &self,
+        copy: &mut CopyRecord,
+        source: Arc<FileSource>,
+        mut keep: impl FnMut(CopyRecord) -> F,
+    ) -> CopyOutcome {
+        match self.send_parts(copy, &source, &mut keep).await {
+            Ok(()) => CopyOutcome::There,
+            Err(error) => {
+                // An upload that the depot has forgotten is begun anew.
+                if error.is_upload_lost {
+                    copy.upload = None;
+                    copy.sent_bytes = 0;
+                }
+                CopyOutcome::Failed(error.told)
+            }
+        }
+    }
+
+    async fn send_parts<F: Future<Output = ()>>(
+        &self,
+        copy: &mut CopyRecord,
+        source: &Arc<FileSource>,
+        keep: &mut impl FnMut(CopyRecord) -> F,
+    ) -> Result<(), SendError> {
+        let path = Path::from(copy.object_key.as_str());
+        if copy.upload.is_none() {
+            let id = self.store.create_multipart(&path).await?;
+            let part_bytes = PART_BYTES.max(source.len().div_ceil(MAX_PARTS));
+            copy.upload = Some(CopyUpload { id, part_bytes, parts: Vec::new() });
+            keep(copy.clone()).await;
+        }
+        let Some(mut upload) = copy.upload.clone() else { return Ok(()) };
+        loop {
+            let number = upload.parts.len();
+            let at = upload.part_bytes * number as u64;
+            if at >= source.len() && number > 0 {
+                break;
+            }
+            let part = read_part(source.clone(), at, upload.part_bytes).await?;
+            let sent = at + part.len() as u64;
+            let part = self.store.put_part(&path, &upload.id, number, part.into()).await?;
+            upload.parts.push(part.content_id);
+            copy.upload = Some(upload.clone());
+            copy.sent_bytes = sent;
+            keep(copy.clone()).await;
+        }
+        let parts = upload.parts.iter().map(|part| PartId { content_id: part.clone() }).collect();
+        self.store.complete_multipart(&path, &upload.id, parts).await?;
+        let there = self.store.head(&path).await?.size;
+        if there != source.len() {
+            let told = format!("the object has {there} bytes, and the file {}", source.len());
+            return Err(SendError { told, is_upload_lost: true });
+        }
+        copy.upload = None;
+        Ok(())
+    }
+
+    /// Gives up an upload in parts, so that the depot does not keep what is there of it.
+    pub(crate) async fn abandon(&self, copy: &CopyRecord) {
+        let Some(upload) = &copy.upload else { return };
+        let path = Path::from(copy.object_key.as_str());
+        if let Err(error) = self.store.abort_multipart(&path, &upload.id).await {
+            tracing::warn!(key = copy.object_key, %error, "an unfinished upload stays at the depot");
+        }
+    }
+
+    /// The object's bytes from `offset` on.
+    pub(crate) async fn fetch(
+        &self,
+        key: &str,
+        offset: u64,
+    ) -> Result<(u64, BoxStream<'static, Result<Bytes, String>>), String> {
+        let range = (offset > 0).then_some(GetRange::Offset(offset));
+        let options = GetOptions { range, ..GetOptions::default() };
+        let found = self.store.get_opts(&Path::from(key), options).await.map_err(told)?;
+        Ok((found.meta.size, found.into_stream().map_err(told).boxed()))
+    }
+
+    /// An address under which anybody can fetch the object for a while.
+    pub(crate) async fn link(&self, key: &str, valid: Duration) -> Result<String, String> {
+        let signed = self.store.signed_url(Method::GET, &Path::from(key), valid).await;
+        signed.map(|url| url.to_string()).map_err(told)
+    }
+}
+
+#[derive(Debug)]
+struct SendError {
+    told: String,
+    is_upload_lost: bool,
+}
+
+impl From<object_store::Error> for SendError {
+    fn from(error: object_store::Error) -> Self {
+        let is_upload_lost = matches!(error, object_store::Error::NotFound { .. });
+        Self { told: told(error), is_upload_lost }
+    }
+}
+
+impl From<io::Error> for SendError {
+    fn from(error: io::Error) -> Self {
+        Self { told: format!("the file cannot be read: {error}"), is_upload_lost: false }
+    }
+}
+
+/// The innermost cause says most; the rest names our library.
+fn told(error: object_store::Error) -> String {
+    let mut cause: &dyn std::error::Error = &error;
+    while let Some(inner) = cause.source() {
+        cause = inner;
+    }
+    let (whole, cause) = (error.to_string(), cause.to_string());
+    if whole.contains(&cause) { whole } else { format!("{whole}: {cause}") }
+}
+
+async fn read_part(source: Arc<FileSource>, at: u64, length: u64) -> io::Result<Bytes> {
+    let read = tokio::task::spawn_blocking(move || {
+        let length = usize::try_from(length.min(source.len().saturating_sub(at))).unwrap_or(0);
+        let mut part = vec![0; length];
+        source.read_at(at, &mut part).map(|()| Bytes::from(part))
+    });
+    read.await.map_err(io::Error::other)?
+}

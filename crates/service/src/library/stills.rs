@@ -1,0 +1,104 @@
+//! Stills of takes: a keyframe, or a strip of them.
+
+use std::fs;
+use std::io::Read;
+use std::path::PathBuf;
+
+use waverant_container::{FileReader, SampleRef, Source};
+use waverant_media::{CodecParameters, TrackKind};
+use waverant_picture::{Still, decode_keyframe, strip};
+use waverant_store::StoredTake;
+
+use super::{Library, LibraryError};
+use crate::recorder::FileSource;
+
+/// Stills in a strip, and how wide each is.
+pub(crate) const STRIP_COUNT: usize = 8;
+const STRIP_WIDTH: u32 = 240;
+
+/// How wide a single still is at most.
+const STILL_WIDTH: u32 = 1280;
+
+/// A keyframe that is larger is not read.
+const MAX_KEYFRAME: u32 = 16 * 1024 * 1024;
+
+impl Library {
+    /// The strip of a take as JPEG. It is made once and kept.
+    pub(crate) async fn strip(&self, take: &StoredTake) -> Result<Vec<u8>, LibraryError> {
+        let kept = self.strip_path(take);
+        if let Ok(mut file) = fs::File::open(&kept) {
+            let mut bytes = Vec::new();
+            if file.read_to_end(&mut bytes).is_ok() && !bytes.is_empty() {
+                return Ok(bytes);
+            }
+        }
+        self.with_file(take, move |source| {
+            let (codec, keys) = keyframes(&source)?;
+            let chosen = (0..STRIP_COUNT).map(|number| keys.get(number * keys.len() / STRIP_COUNT));
+            let mut error = None;
+            let stills: Vec<Option<Still>> = chosen
+                .map(|key| {
+                    let still = decode(&source, &codec, key?).map(|still| still.within(STRIP_WIDTH));
+                    still.map_err(|found| error = Some(found)).ok()
+                })
+                .collect();
+            if let (true, Some(error)) = (stills.iter().all(Option::is_none), error) {
+                return Err(error);
+            }
+            let jpeg = strip(&stills, STRIP_WIDTH).to_jpeg().map_err(|error| error.to_string())?;
+            keep(&kept, &jpeg);
+            Ok(jpeg)
+        })
+        .await
+    }
+
+    /// The picture that is shown at a time, or the keyframe before it, as JPEG.
+    pub(crate) async fn still(&self, take: &StoredTake, at_ms: u64) -> Result<Vec<u8>, LibraryError> {
+        self.with_file(take, move |source| {
+            let (codec, keys) = keyframes(&source)?;
+            let is_before = |key: &&SampleRef| u64::try_from(key.pts.millis()).unwrap_or(0) <= at_ms;
+            let key = keys.iter().rev().find(is_before).or(keys.first());
+            let still = decode(&source, &codec, key.ok_or("the take has no keyframe")?)?;
+            still.within(STILL_WIDTH).to_jpeg().map_err(|error| error.to_string())
+        })
+        .await
+    }
+
+    pub(super) fn strip_path(&self, take: &StoredTake) -> PathBuf {
+        let record = &take.record;
+        let name = format!("{}-{}-{:x}.jpg", record.session_id, record.number, record.size_bytes);
+        self.stills_folder.join(name)
+    }
+}
+
+/// The codec of the first track of pictures, and its keyframes.
+fn keyframes(source: &FileSource) -> Result<(CodecParameters, Vec<SampleRef>), String> {
+    let failed = |error: waverant_container::FileError| error.to_string();
+    let mut reader = FileReader::open(source).map_err(failed)?;
+    let place = reader.tracks().iter().position(|track| track.track.codec.kind() == TrackKind::Video);
+    let place = place.ok_or("the take has no pictures")?;
+    let codec = reader.tracks()[place].track.codec.clone();
+    let mut keys = Vec::new();
+    while let Some(group) = reader.next_group().map_err(failed)? {
+        keys.extend(group.into_iter().filter(|sample| sample.track == place && sample.sync));
+    }
+    Ok((codec, keys))
+}
+
+fn decode(source: &FileSource, codec: &CodecParameters, key: &SampleRef) -> Result<Still, String> {
+    if key.size > MAX_KEYFRAME {
+        return Err(format!("the keyframe has {} bytes", key.size));
+    }
+    let mut payload = vec![0; key.size as usize];
+    source.read_at(key.offset, &mut payload).map_err(|error| error.to_string())?;
+    decode_keyframe(codec, &payload).map_err(|error| error.to_string())
+}
+
+/// A strip that cannot be kept is made again the next time.
+fn keep(path: &PathBuf, jpeg: &[u8]) {
+    let fresh = path.with_extension("new");
+    let kept = path.parent().map_or(Ok(()), fs::create_dir_all);
+    if let Err(error) = kept.and_then(|()| fs::write(&fresh, jpeg)).and_then(|()| fs::rename(&fresh, path)) {
+        tracing::warn!(path = %path.display(), %error, "a strip cannot be kept");
+    }
+}

@@ -1,0 +1,155 @@
+//! The disk as the recorder sees it; in the tests another one stands in that fails on demand.
+
+use std::fmt::Debug;
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, IoSlice, Write};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+
+use bytes::{Buf, Bytes};
+use waverant_container::{Patch, Source};
+use waverant_relay::DiskOutlook;
+
+/// Pieces handed to the kernel in one call.
+const MAX_SLICES: usize = 256;
+
+/// Where takes are written. All calls block.
+pub(crate) trait TakeDisk: Debug + Send + Sync {
+    /// Makes a file and its folder; an existing file is never touched.
+    fn create(&self, path: &Path) -> io::Result<Box<dyn TakeFile>>;
+
+    /// How much room there is.
+    fn outlook(&self) -> io::Result<DiskOutlook>;
+}
+
+/// A take's file. All calls block.
+pub(crate) trait TakeFile: Debug + Send + Sync {
+    /// Appends pieces.
+    fn append(&mut self, pieces: Vec<Bytes>) -> io::Result<()>;
+
+    /// Writes over what was appended before.
+    fn patch(&mut self, patches: &[Patch]) -> io::Result<()>;
+
+    /// Makes sure that all of it is on the disk.
+    fn sync(&mut self) -> io::Result<()>;
+}
+
+/// The recordings folder.
+#[derive(Clone, Debug)]
+pub(crate) struct RecordingsFolder {
+    pub(crate) path: PathBuf,
+    /// So much stays free on its disk.
+    pub(crate) floor_bytes: u64,
+}
+
+impl TakeDisk for RecordingsFolder {
+    fn create(&self, path: &Path) -> io::Result<Box<dyn TakeFile>> {
+        let path = self.path.join(path);
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder)?;
+        }
+        let file = OpenOptions::new().write(true).create_new(true).open(&path)?;
+        // The name is to survive a power cut as well.
+        if let Some(folder) = path.parent() {
+            File::open(folder)?.sync_all()?;
+        }
+        Ok(Box::new(OpenFile(file)))
+    }
+
+    fn outlook(&self) -> io::Result<DiskOutlook> {
+        let space = rustix::fs::statvfs(&self.path)?;
+        let free_bytes = space.f_bavail.saturating_mul(space.f_frsize);
+        Ok(DiskOutlook { free_bytes, floor_bytes: self.floor_bytes })
+    }
+}
+
+#[derive(Debug)]
+struct OpenFile(File);
+
+impl TakeFile for OpenFile {
+    fn append(&mut self, pieces: Vec<Bytes>) -> io::Result<()> {
+        write_vectored(&self.0, pieces)
+    }
+
+    fn patch(&mut self, patches: &[Patch]) -> io::Result<()> {
+        patches.iter().try_for_each(|patch| self.0.write_all_at(&patch.bytes, patch.offset))
+    }
+
+    fn sync(&mut self) -> io::Result<()> {
+        self.0.sync_data()
+    }
+}
+
+fn write_vectored(mut file: &File, mut pieces: Vec<Bytes>) -> io::Result<()> {
+    let mut first = 0;
+    while first < pieces.len() {
+        let slices: Vec<IoSlice<'_>> =
+            pieces[first..].iter().take(MAX_SLICES).map(|piece| IoSlice::new(piece)).collect();
+        let mut written = file.write_vectored(&slices)?;
+        if written == 0 {
+            return Err(io::ErrorKind::WriteZero.into());
+        }
+        while let Some(piece) = pieces.get_mut(first) {
+            let step = written.min(piece.len());
+            piece.advance(step);
+            written -= step;
+            if !piece.is_empty() {
+                break;
+            }
+            first += 1;
+        }
+    }
+    Ok(())
+}
+
+/// A file of the disk as the readers of containers see it.
+#[derive(Debug)]
+pub(crate) struct FileSource {
+    file: File,
+    length: u64,
+}
+
+impl FileSource {
+    pub(crate) fn open(path: &Path) -> io::Result<Self> {
+        let file = File::open(path)?;
+        let length = file.metadata()?.len();
+        Ok(Self { file, length })
+    }
+}
+
+impl Source for FileSource {
+    fn len(&self) -> u64 {
+        self.length
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        self.file.read_exact_at(buffer, offset)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn pieces_and_patches_arrive() {
+        let folder = tempfile::tempdir().unwrap();
+        let disk = RecordingsFolder { path: folder.path().to_owned(), floor_bytes: 0 };
+        let path = Path::new("channel/take.mp4");
+        let mut file = disk.create(path).unwrap();
+        let pieces: Vec<Bytes> = (0..1000u32).map(|number| Bytes::from(number.to_be_bytes().to_vec())).collect();
+        file.append(pieces.clone()).unwrap();
+        file.append(vec![Bytes::from_static(b"end")]).unwrap();
+        file.patch(&[Patch { offset: 4, bytes: Bytes::from_static(b"mark") }]).unwrap();
+        file.sync().unwrap();
+        let mut expected = pieces.concat();
+        expected.extend(b"end");
+        expected[4..8].copy_from_slice(b"mark");
+        let source = FileSource::open(&folder.path().join(path)).unwrap();
+        let mut found = vec![0; usize::try_from(source.len()).unwrap()];
+        source.read_at(0, &mut found).unwrap();
+        assert_eq!(found, expected);
+        assert!(disk.create(path).is_err(), "an existing take is never overwritten");
+        assert!(disk.outlook().unwrap().free_bytes > 0);
+    }
+}

@@ -1,0 +1,241 @@
+use serde::{Deserialize, Serialize};
+use sqlx::Row;
+use sqlx::mysql::MySqlRow;
+use time::OffsetDateTime;
+
+use super::{fitted, time_in, to_column};
+use crate::{Secret, Store, StoreError};
+
+/// Longer texts are cut.
+const MAX_ERROR: usize = 255;
+
+/// Object storage that takes are copied to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Depot {
+    /// Its name here.
+    pub name: String,
+    /// Where it answers: `https://host` or `http://host:port`.
+    pub endpoint: String,
+    /// The region that requests are signed for.
+    pub region: String,
+    /// The bucket.
+    pub bucket: String,
+    /// What the keys of all objects begin with; may be empty.
+    pub prefix: String,
+    /// Who signs requests.
+    pub access_key: String,
+    /// What requests are signed with.
+    pub secret_key: Secret,
+    /// When it was made.
+    pub created_at: OffsetDateTime,
+}
+
+/// Where a copy of a take stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CopyState {
+    /// It waits for its turn.
+    Waiting,
+    /// It is being sent.
+    Sending,
+    /// It is there, whole.
+    There,
+    /// It failed, and is tried again.
+    Failing,
+}
+
+impl CopyState {
+    /// The state's name in the records and in the API.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Waiting => "waiting",
+            Self::Sending => "sending",
+            Self::There => "there",
+            Self::Failing => "failing",
+        }
+    }
+
+    fn from_name(name: &str) -> Self {
+        match name {
+            "sending" => Self::Sending,
+            "there" => Self::There,
+            "failing" => Self::Failing,
+            _ => Self::Waiting,
+        }
+    }
+}
+
+/// An upload in parts that was begun.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CopyUpload {
+    /// Its name at the depot.
+    pub id: String,
+    /// The length of each part but the last.
+    pub part_bytes: u64,
+    /// What the depot calls the parts that are there, from the first on.
+    pub parts: Vec<String>,
+}
+
+/// A take's copy in a depot.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CopyRecord {
+    /// The take's session.
+    pub session_id: u64,
+    /// The take's number.
+    pub number: u32,
+    /// The depot.
+    pub depot: String,
+    /// What the object is called there.
+    pub object_key: String,
+    /// Where it stands.
+    pub state: CopyState,
+    /// While it is sent.
+    pub upload: Option<CopyUpload>,
+    /// How much is there.
+    pub sent_bytes: u64,
+    /// How often it was tried in vain.
+    pub attempt_count: u32,
+    /// Why the last try was in vain.
+    pub error: Option<String>,
+    /// When this last changed.
+    pub changed_at: OffsetDateTime,
+}
+
+fn copy_from(row: &MySqlRow) -> Result<CopyRecord, StoreError> {
+    let (id, parts): (Option<String>, Option<String>) = (row.try_get("upload_id")?, row.try_get("parts")?);
+    let part_bytes = row.try_get("part_bytes")?;
+    Ok(CopyRecord {
+        session_id: row.try_get("session_id")?,
+        number: row.try_get("number")?,
+        depot: row.try_get("depot")?,
+        object_key: row.try_get("object_key")?,
+        state: CopyState::from_name(row.try_get("state")?),
+        upload: id.map(|id| {
+            let parts = parts.and_then(|parts| serde_json::from_str(&parts).ok()).unwrap_or_default();
+            CopyUpload { id, part_bytes, parts }
+        }),
+        sent_bytes: row.try_get("sent_bytes")?,
+        attempt_count: row.try_get("attempt_count")?,
+        error: row.try_get("error")?,
+        changed_at: time_in(row, "changed_at")?,
+    })
+}
+
+impl Store {
+    fn depot_from(&self, row: &MySqlRow) -> Result<Depot, StoreError> {
+        let sealed: Vec<u8> = row.try_get("sealed_secret")?;
+        Ok(Depot {
+            name: row.try_get("name")?,
+            endpoint: row.try_get("endpoint")?,
+            region: row.try_get("region")?,
+            bucket: row.try_get("bucket")?,
+            prefix: row.try_get("prefix")?,
+            access_key: row.try_get("access_key")?,
+            secret_key: self.keychain.unseal(&sealed)?,
+            created_at: time_in(row, "created_at")?,
+        })
+    }
+
+    /// All depots by name.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer or a secret cannot be opened.
+    pub async fn depots(&self) -> Result<Vec<Depot>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM depots ORDER BY name").fetch_all(&self.pool).await?;
+        rows.iter().map(|row| self.depot_from(row)).collect()
+    }
+
+    /// The depot with this name.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn depot(&self, name: &str) -> Result<Depot, StoreError> {
+        let row = sqlx::query("SELECT * FROM depots WHERE name = ?").bind(name).fetch_optional(&self.pool).await?;
+        let missing = StoreError::NotFound { kind: "depot", name: name.to_owned() };
+        self.depot_from(&row.ok_or(missing)?)
+    }
+
+    /// Adds a depot.
+    ///
+    /// # Errors
+    /// [`StoreError::NameTaken`], or if the database does not answer.
+    pub async fn add_depot(&self, depot: &Depot) -> Result<(), StoreError> {
+        sqlx::query(
+            "INSERT INTO depots (name, endpoint, region, bucket, prefix, access_key, sealed_secret, created_at) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(&depot.name)
+        .bind(&depot.endpoint)
+        .bind(&depot.region)
+        .bind(&depot.bucket)
+        .bind(&depot.prefix)
+        .bind(&depot.access_key)
+        .bind(self.keychain.seal(&depot.secret_key)?)
+        .bind(to_column(depot.created_at))
+        .execute(&self.pool)
+        .await
+        .map_err(StoreError::name_taken(&depot.name))?;
+        Ok(())
+    }
+
+    /// Removes a depot; channels no longer copy to it, and what is there stays there.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn remove_depot(&self, name: &str) -> Result<(), StoreError> {
+        let done = sqlx::query("DELETE FROM depots WHERE name = ?").bind(name).execute(&self.pool).await?;
+        sqlx::query("UPDATE channels SET depot = NULL WHERE depot = ?").bind(name).execute(&self.pool).await?;
+        match done.rows_affected() {
+            0 => Err(StoreError::NotFound { kind: "depot", name: name.to_owned() }),
+            _ => Ok(()),
+        }
+    }
+
+    /// Writes where a copy stands; a later call replaces an earlier one.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer, or the take is not there any more.
+    pub async fn write_copy(&self, copy: &CopyRecord) -> Result<(), StoreError> {
+        let upload = copy.upload.as_ref();
+        sqlx::query(
+            "REPLACE INTO copies (session_id, number, depot, object_key, state, upload_id, part_bytes, parts, \
+             sent_bytes, attempt_count, error, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(copy.session_id)
+        .bind(copy.number)
+        .bind(&copy.depot)
+        .bind(&copy.object_key)
+        .bind(copy.state.name())
+        .bind(upload.map(|upload| &upload.id))
+        .bind(upload.map_or(0, |upload| upload.part_bytes))
+        .bind(upload.map(|upload| serde_json::to_string(&upload.parts).unwrap_or_default()))
+        .bind(copy.sent_bytes)
+        .bind(copy.attempt_count)
+        .bind(copy.error.as_deref().map(|error| fitted(error, MAX_ERROR)))
+        .bind(to_column(copy.changed_at))
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// All copies, the oldest take first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn copies(&self) -> Result<Vec<CopyRecord>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM copies ORDER BY session_id, number").fetch_all(&self.pool).await?;
+        rows.iter().map(copy_from).collect()
+    }
+
+    /// The copy of a take, if there is one.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn copy_of(&self, session_id: u64, number: u32) -> Result<Option<CopyRecord>, StoreError> {
+        let row = sqlx::query("SELECT * FROM copies WHERE session_id = ? AND number = ?")
+            .bind(session_id)
+            .bind(number)
+            .fetch_optional(&self.pool)
+            .await?;
+        row.as_ref().map(copy_from).transpose()
+    }
+}
