@@ -24,6 +24,11 @@ impl TrackId {
         Some(Self(place.checked_mul(2)?.checked_add(first)?))
     }
 
+    /// What a track with this number carries.
+    pub fn kind(self) -> TrackKind {
+        if self.0.is_multiple_of(2) { TrackKind::Video } else { TrackKind::Audio }
+    }
+
     /// The place among the tracks of its kind, counted from 0.
     pub fn place(self) -> u8 {
         self.0 / 2

@@ -76,6 +76,28 @@ impl Clip {
         self
     }
 
+    /// The clip with `count` tracks of sound: the further ones play the first one's frames, each from
+    /// another place on.
+    #[must_use]
+    pub fn with_sounds(mut self, count: u8) -> Self {
+        let Some(first) = self.tracks.get(TrackId::AUDIO).cloned() else { return self };
+        let sounds: Vec<ClipPacket> =
+            self.packets.iter().filter(|packet| packet.track == TrackId::AUDIO).cloned().collect();
+        for place in 1..count {
+            let Some(id) = TrackId::at(TrackKind::Audio, place) else { break };
+            self.tracks.set(Track { id, ..first.clone() });
+            let later = sounds.iter().cycle().skip(usize::from(place) * 17);
+            let shifted = sounds.iter().zip(later);
+            self.packets.extend(shifted.map(|(packet, other)| ClipPacket {
+                track: id,
+                payload: other.payload.clone(),
+                ..packet.clone()
+            }));
+        }
+        self.packets.sort_by_key(|packet| packet.dts);
+        self
+    }
+
     /// The number of the first keyframe from packet `number` on: what an encoder begins with.
     pub fn keyframe_from(&self, number: usize) -> usize {
         let is_start = |number: &usize| {

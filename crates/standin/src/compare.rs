@@ -67,14 +67,13 @@ fn check_start(received: &[Mark]) -> Option<String> {
 }
 
 fn check_times(received: &[Mark]) -> Option<String> {
-    for (name, wanted) in [("picture", true), ("audio", false)] {
-        let times = received.iter().filter(|mark| mark.kind.is_picture() == wanted).map(|mark| mark.timestamp_ms);
-        let times: Vec<u32> = times.collect();
-        if let Some(pair) = times.windows(2).find(|pair| pair[1] < pair[0]) {
-            return Some(format!("{name} timestamps go back from {} to {} ms", pair[0], pair[1]));
-        }
-    }
-    None
+    let mut last: HashMap<(bool, u8), u32> = HashMap::new();
+    received.iter().find_map(|mark| {
+        let line = (mark.kind.is_picture(), mark.track);
+        let before = last.insert(line, mark.timestamp_ms).filter(|before| mark.timestamp_ms < *before)?;
+        let name = if line.0 { "picture" } else { "audio" };
+        Some(format!("{name} timestamps go back from {before} to {} ms", mark.timestamp_ms))
+    })
 }
 
 /// Every picture keeps the distance between its decode and its presentation time.

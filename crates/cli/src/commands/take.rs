@@ -1,4 +1,5 @@
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::{Args, Subcommand};
 use serde_json::{Value, json};
@@ -207,9 +208,12 @@ impl Take {
                 Ok(report.done(&answer, "The take is back.")?)
             }
             Self::Cut { which, from, to, title } => {
-                let millis = |seconds: f64| (seconds.max(0.0) * 1000.0).round();
+                let millis = |seconds: f64| {
+                    let whole = Duration::try_from_secs_f64(seconds).unwrap_or_default().as_millis();
+                    u64::try_from(whole).unwrap_or(u64::MAX)
+                };
                 let body =
-                    json!({"from_ms": millis(from) as u64, "to_ms": to.map(|to| millis(to) as u64), "title": title});
+                    json!({"from_ms": millis(from), "to_ms": to.map(millis), "title": title});
                 let begun = post(&which, "cut", Some(body))?;
                 let made = wait_for(&client, &begun, "cutting")?;
                 let told = format!(

@@ -13,7 +13,7 @@ use crate::mp4::{Selection, plan_progressive};
 use crate::{Layout, Patch, Source};
 
 fn packet(track: TrackId, dts_ms: i64, composition_ms: i64, random_access: bool) -> Packet {
-    let kind = if track.0 % 2 == 0 { TrackKind::Video } else { TrackKind::Audio };
+    let kind = track.kind();
     let dts = MediaTime::from_millis(dts_ms);
     let payload = Bytes::from(format!("{kind:?} {} at {dts_ms}", track.0));
     Packet { track, kind, dts, pts: dts + MediaTime::from_millis(composition_ms), random_access, payload }

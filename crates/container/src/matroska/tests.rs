@@ -10,7 +10,7 @@ use super::{ClusterWriter, MatroskaError, ids};
 use crate::file::{FileError, FileHead, FileReader};
 
 fn packet(track: TrackId, millis: i64, random_access: bool) -> Packet {
-    let kind = if track.0 % 2 == 0 { TrackKind::Video } else { TrackKind::Audio };
+    let kind = track.kind();
     let time = MediaTime::from_millis(millis);
     let payload = Bytes::from(format!("{kind:?} {millis}"));
     Packet { track, kind, dts: time, pts: time, random_access, payload }

@@ -91,7 +91,8 @@ impl FromStr for NameTemplate {
             return Err(NameError::Part(part.to_owned()));
         }
         let has = |name: &str| named.iter().any(|named| named == name);
-        if !has("take") || !has("session") && !(has("date") && has("time")) {
+        let is_one_session = has("session") || has("date") && has("time");
+        if !has("take") || !is_one_session {
             return Err(NameError::NotUnique);
         }
         Ok(Self(text.to_owned()))

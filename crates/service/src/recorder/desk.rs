@@ -46,9 +46,15 @@ impl RecorderDesk {
 
     /// Wants a recording that begins `pre_roll` back. False if one is wanted already.
     pub(crate) fn start(&self, pre_roll: Duration) -> bool {
-        let was_wanted = self.inner.lock().wanted.replace(pre_roll).is_some();
+        {
+            let mut inner = self.inner.lock();
+            if inner.wanted.is_some() {
+                return false;
+            }
+            inner.wanted = Some(pre_roll);
+        }
         self.changed.notify_waiters();
-        !was_wanted
+        true
     }
 
     /// Wants no recording any more. False if none was wanted.

@@ -36,6 +36,9 @@ const ALLOWANCE: MediaTime = MediaTime::from_millis(15_000);
 const FIRST_PAUSE: Duration = Duration::from_secs(2);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 
+/// Is told of a change of a take.
+pub(crate) type NoteTake = dyn Fn(&TakeRecord, bool) + Send + Sync;
+
 /// What a recorder works with.
 pub(crate) struct RecorderSetup {
     pub(crate) session_id: u64,
@@ -51,7 +54,7 @@ pub(crate) struct RecorderSetup {
     /// The number of the next take.
     pub(crate) next_number: Box<dyn Fn() -> u32 + Send + Sync>,
     /// Told of each change of a take; the bool says whether it is to be kept in the records.
-    pub(crate) note: Box<dyn Fn(&TakeRecord, bool) + Send + Sync>,
+    pub(crate) note: Box<NoteTake>,
     /// Told what belongs into the report.
     pub(crate) tell: Box<dyn Fn(String) + Send + Sync>,
 }

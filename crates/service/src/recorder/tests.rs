@@ -1,1 +1,373 @@
+//! The recorder on a disk that does what a test wants.
 
+use std::collections::BTreeMap;
+use std::io;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use parking_lot::Mutex;
+use time::OffsetDateTime;
+use time::macros::datetime;
+use tokio::task::JoinHandle;
+use tokio::time::sleep;
+use tokio_util::sync::CancellationToken;
+use waverant_container::{FileReader, Patch, SampleRef, Source, plan_repair};
+use waverant_media::testing::h264_and_aac;
+use waverant_media::{MediaTime, Packet, TrackId, TrackKind, Tracks};
+use waverant_relay::{DiskOutlook, HubLimits, Origin, RecordingRules, SplitRules};
+use waverant_store::{TakeRecord, TakeState};
+
+use super::disk::{TakeDisk, TakeFile};
+use super::{RecorderDesk, RecorderSetup, RecorderState, run};
+use crate::show::Feed;
+
+/// A disk in memory.
+#[derive(Debug, Default)]
+struct TestDisk {
+    files: Mutex<BTreeMap<String, Vec<u8>>>,
+    /// So many appends succeed; then this error comes until it is taken away.
+    fault: Mutex<Option<(u32, io::ErrorKind)>>,
+    /// Of the append that fails, so many bytes get through.
+    torn_bytes: AtomicU64,
+    /// The next append takes so long.
+    stall: Mutex<Option<Duration>>,
+    free_bytes: AtomicU64,
+    floor_bytes: u64,
+}
+
+#[derive(Debug)]
+struct TestFile {
+    disk: Arc<TestDisk>,
+    name: String,
+}
+
+#[derive(Debug)]
+struct SharedDisk(Arc<TestDisk>);
+
+impl TakeDisk for SharedDisk {
+    fn create(&self, path: &Path) -> io::Result<Box<dyn TakeFile>> {
+        let name = path.to_string_lossy().into_owned();
+        let mut files = self.0.files.lock();
+        if files.contains_key(&name) {
+            return Err(io::ErrorKind::AlreadyExists.into());
+        }
+        files.insert(name.clone(), Vec::new());
+        Ok(Box::new(TestFile { disk: self.0.clone(), name }))
+    }
+
+    fn outlook(&self) -> io::Result<DiskOutlook> {
+        Ok(DiskOutlook { free_bytes: self.0.free_bytes.load(Ordering::Relaxed), floor_bytes: self.0.floor_bytes })
+    }
+}
+
+impl TakeFile for TestFile {
+    fn append(&mut self, pieces: Vec<Bytes>) -> io::Result<()> {
+        if let Some(stall) = self.disk.stall.lock().take() {
+            std::thread::sleep(stall);
+        }
+        let mut bytes = pieces.concat();
+        let failure = match &mut *self.disk.fault.lock() {
+            Some((0, kind)) => Some(*kind),
+            Some((left, _)) => {
+                *left -= 1;
+                None
+            }
+            None => None,
+        };
+        if failure.is_some() {
+            bytes.truncate(usize::try_from(self.disk.torn_bytes.load(Ordering::Relaxed)).unwrap());
+        }
+        self.disk.free_bytes.fetch_sub(bytes.len() as u64, Ordering::Relaxed);
+        self.disk.files.lock().get_mut(&self.name).unwrap().extend(bytes);
+        failure.map_or(Ok(()), |kind| Err(kind.into()))
+    }
+
+    fn patch(&mut self, patches: &[Patch]) -> io::Result<()> {
+        let mut files = self.disk.files.lock();
+        let file = files.get_mut(&self.name).unwrap();
+        for patch in patches {
+            let at = usize::try_from(patch.offset).unwrap();
+            file[at..at + patch.bytes.len()].copy_from_slice(&patch.bytes);
+        }
+        Ok(())
+    }
+
+    fn sync(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// A recorder at work.
+struct Stage {
+    feed: Arc<Feed>,
+    desk: Arc<RecorderDesk>,
+    disk: Arc<TestDisk>,
+    over: CancellationToken,
+    takes: Arc<Mutex<BTreeMap<u32, TakeRecord>>>,
+    told: Arc<Mutex<Vec<String>>>,
+    tracks: Arc<Tracks>,
+    task: JoinHandle<()>,
+    sent: Vec<Packet>,
+}
+
+const PLENTY: u64 = 1 << 40;
+
+fn fixed_clock() -> OffsetDateTime {
+    datetime!(2026-05-17 14:04:09 UTC)
+}
+
+impl Stage {
+    fn new(wanted: bool, rules: RecordingRules, floor_bytes: u64) -> Self {
+        let disk = Arc::new(TestDisk { floor_bytes, free_bytes: AtomicU64::new(PLENTY), ..TestDisk::default() });
+        let feed = Arc::new(Feed::new(HubLimits::default(), Duration::ZERO, Instant::now()));
+        let desk = Arc::new(RecorderDesk::new(wanted, Instant::now()));
+        let (takes, told): (Arc<Mutex<BTreeMap<_, _>>>, Arc<Mutex<Vec<_>>>) = Default::default();
+        let (notes, tells, numbers) = (takes.clone(), told.clone(), AtomicU32::new(0));
+        let over = CancellationToken::new();
+        let task = tokio::spawn(run(RecorderSetup {
+            session_id: 7,
+            channel: "finish-line".parse().unwrap(),
+            feed: feed.clone(),
+            over: over.clone(),
+            desk: desk.clone(),
+            rules: Box::new(move || rules.clone()),
+            disk: Arc::new(SharedDisk(disk.clone())),
+            clock: fixed_clock,
+            next_number: Box::new(move || numbers.fetch_add(1, Ordering::Relaxed) + 1),
+            note: Box::new(move |take, _| drop(notes.lock().insert(take.number, take.clone()))),
+            tell: Box::new(move |text| tells.lock().push(text)),
+        }));
+        let tracks = Arc::new(h264_and_aac());
+        Self { feed, desk, disk, over, takes, told, tracks, task, sent: Vec::new() }
+    }
+
+    /// Sends seconds of a show: 25 pictures each, the first one a keyframe, and sound.
+    async fn play(&mut self, from: i64, until: i64, first_origin: Origin) {
+        let mut origin = first_origin;
+        for millis in (from * 1000..until * 1000).step_by(40) {
+            for (track, kind) in [(TrackId::VIDEO, TrackKind::Video), (TrackId::AUDIO, TrackKind::Audio)] {
+                let time = MediaTime::from_millis(millis);
+                let random_access = kind == TrackKind::Audio || millis % 1000 == 0;
+                let payload = Bytes::from(format!("{kind:?} at {millis}"));
+                let packet = Packet { track, kind, dts: time, pts: time, random_access, payload };
+                self.feed.push(packet.clone(), self.tracks.clone(), origin);
+                self.sent.push(packet);
+                origin = if first_origin == Origin::Slate { Origin::Slate } else { Origin::Show };
+            }
+            if millis % 200 == 0 {
+                self.feed.tell_news();
+                sleep(Duration::from_millis(5)).await;
+            }
+        }
+        self.feed.tell_news();
+        sleep(Duration::from_millis(20)).await;
+    }
+
+    async fn end(&mut self) {
+        self.over.cancel();
+        self.feed.end();
+        (&mut self.task).await.unwrap();
+    }
+
+    fn states(&self) -> Vec<TakeState> {
+        self.takes.lock().values().map(|take| take.state).collect()
+    }
+
+    /// The payloads of a take, mended where it was not ended.
+    fn payloads(&self, number: u32) -> Vec<Bytes> {
+        let take = self.takes.lock()[&number].clone();
+        let mut file = self.disk.files.lock()[&take.path].clone();
+        if let Some(repair) = plan_repair(&Bytes::from(file.clone())).unwrap() {
+            assert_ne!(take.state, TakeState::Complete, "a take that was ended needs no mending");
+            file.truncate(usize::try_from(repair.keep_bytes).unwrap());
+            file.extend_from_slice(&repair.append);
+        }
+        let mut reader = FileReader::open(Bytes::from(file)).unwrap();
+        let mut samples = Vec::new();
+        while let Some(group) = reader.next_group().unwrap() {
+            samples.extend(group);
+        }
+        let read = |sample: &SampleRef| {
+            let mut payload = vec![0; sample.size as usize];
+            reader.source().read_at(sample.offset, &mut payload).unwrap();
+            Bytes::from(payload)
+        };
+        for track in 0..2 {
+            let own: Vec<i64> = samples.iter().filter(|sample| sample.track == track).map(read).map(|p| time_of(&p)).collect();
+            assert!(own.is_sorted(), "a track is out of order: {own:?}");
+        }
+        in_order(samples.iter().map(read).collect())
+    }
+
+    /// What was sent from one time to another, in milliseconds.
+    fn sent(&self, from: i64, until: i64) -> Vec<Bytes> {
+        let within = self.sent.iter().filter(|packet| (from..until).contains(&packet.dts.millis()));
+        in_order(within.map(|packet| packet.payload.clone()).collect())
+    }
+
+    fn marks(&self, number: u32) -> Vec<(u64, String)> {
+        let takes = self.takes.lock();
+        takes[&number].marks.iter().map(|mark| (mark.at_ms, mark.title.clone())).collect()
+    }
+}
+
+fn time_of(payload: &Bytes) -> i64 {
+    String::from_utf8_lossy(payload).rsplit(' ').next().unwrap().parse().unwrap()
+}
+
+/// By the times that the payloads tell, since files keep their tracks apart.
+fn in_order(mut payloads: Vec<Bytes>) -> Vec<Bytes> {
+    payloads.sort_by_key(|payload| (time_of(payload), payload.clone()));
+    payloads
+}
+
+fn split(split: SplitRules, matroska: bool) -> RecordingRules {
+    RecordingRules { split, matroska, ..RecordingRules::default() }
+}
+
+#[tokio::test(start_paused = true)]
+async fn sixty_takes_in_a_minute_lose_nothing() {
+    for matroska in [false, true] {
+        let rules = SplitRules { length: Some(Duration::from_secs(1)), ..SplitRules::default() };
+        let mut stage = Stage::new(true, split(rules, matroska), 0);
+        stage.play(0, 60, Origin::Show).await;
+        stage.end().await;
+        assert_eq!(stage.states(), [TakeState::Complete; 60]);
+        let all: Vec<Bytes> = (1..=60).flat_map(|number| stage.payloads(number)).collect();
+        assert_eq!(all, stage.sent(0, 60_000));
+        // The clock stands still, so all takes but the template's number have the same name.
+        assert_eq!(stage.disk.files.lock().len(), 60);
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_disk_error_costs_what_was_on_its_way_and_a_new_take_begins() {
+    for matroska in [false, true] {
+        let mut stage = Stage::new(true, split(SplitRules::default(), matroska), 0);
+        stage.disk.torn_bytes.store(100, Ordering::Relaxed);
+        *stage.disk.fault.lock() = Some((6, io::ErrorKind::Other));
+        stage.play(0, 6, Origin::Show).await;
+        assert!(matches!(stage.desk.state().0, RecorderState::Stopped(reason) if reason.contains("the disk failed")));
+        *stage.disk.fault.lock() = None;
+        sleep(Duration::from_secs(3)).await;
+        stage.play(6, 9, Origin::Show).await;
+        stage.end().await;
+        assert_eq!(stage.states(), [TakeState::CutOff, TakeState::Complete]);
+        let first = stage.payloads(1);
+        assert!(first.len() > 100 && stage.sent(0, 6000).starts_with(&first), "{} payloads", first.len());
+        // It begins with the newest keyframe that was there when the disk was tried again.
+        assert_eq!(stage.payloads(2), stage.sent(5000, 9000));
+        let told = stage.told.lock().join("; ");
+        assert!(told.contains("the recording was stopped: the disk failed") && told.contains("goes on"), "{told}");
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_full_disk_is_waited_for() {
+    const FLOOR: u64 = 1 << 30;
+    let mut stage = Stage::new(true, RecordingRules::default(), FLOOR);
+    stage.disk.free_bytes.store(FLOOR + 6_000, Ordering::Relaxed);
+    stage.play(0, 8, Origin::Show).await;
+    let (state, _) = stage.desk.state();
+    assert!(matches!(&state, RecorderState::Stopped(reason) if reason.contains("the disk is full")), "{state:?}");
+    assert!(stage.disk.free_bytes.load(Ordering::Relaxed) >= FLOOR, "the floor is not touched");
+    // A little room is not enough: it would be gone at once.
+    stage.disk.free_bytes.store(FLOOR + 1_000_000, Ordering::Relaxed);
+    sleep(Duration::from_secs(30)).await;
+    assert_eq!(stage.states(), [TakeState::CutOff]);
+    stage.disk.free_bytes.store(PLENTY, Ordering::Relaxed);
+    sleep(Duration::from_secs(3)).await;
+    stage.play(8, 10, Origin::Show).await;
+    assert_eq!(stage.desk.state().0, RecorderState::Recording);
+    stage.end().await;
+    assert_eq!(stage.states(), [TakeState::CutOff, TakeState::Complete], "one try, one take");
+    assert_eq!(stage.payloads(2), stage.sent(7000, 10_000));
+}
+
+/// Not with a paused clock: a thread really waits.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_slow_disk_costs_whole_groups_and_never_holds_the_hub() {
+    let mut stage = Stage::new(true, RecordingRules::default(), 0);
+    stage.play(0, 2, Origin::Show).await;
+    *stage.disk.stall.lock() = Some(Duration::from_secs(3));
+    let began = Instant::now();
+    stage.play(2, 40, Origin::Show).await;
+    assert!(began.elapsed() < Duration::from_secs(3), "38 s of a show went through while the disk stood still");
+    sleep(Duration::from_secs(3)).await;
+    stage.play(40, 42, Origin::Show).await;
+    stage.end().await;
+    let take = stage.takes.lock()[&1].clone();
+    assert_eq!((take.state, take.gap_count), (TakeState::Complete, 1));
+    assert!((30_000..40_000).contains(&take.gap_ms), "{} ms are missing", take.gap_ms);
+    let found = stage.payloads(1);
+    let gap = found.iter().position(|payload| payload == "Audio at 39000").unwrap();
+    assert!(stage.sent(0, 42_000).starts_with(&found[..gap]));
+    assert_eq!(found[gap..], stage.sent(39_000, 42_000));
+    assert!(stage.marks(1)[0].1.contains("are missing: the disk was too slow"));
+}
+
+#[tokio::test(start_paused = true)]
+async fn by_hand_it_begins_earlier_ends_and_begins_again() {
+    let mut stage = Stage::new(false, RecordingRules::default(), 0);
+    stage.play(0, 10, Origin::Show).await;
+    assert!(stage.states().is_empty() && stage.desk.state().0 == RecorderState::Off);
+    assert!(!stage.desk.mark(MediaTime::from_millis(9000), "nobody records".to_owned()));
+    assert!(stage.desk.start(Duration::from_millis(2500)) && !stage.desk.start(Duration::ZERO));
+    stage.play(10, 12, Origin::Show).await;
+    assert!(stage.desk.mark(MediaTime::from_millis(11_960), "Finish of heat 2".to_owned()));
+    stage.play(12, 13, Origin::Show).await;
+    assert!(stage.desk.stop() && !stage.desk.stop());
+    stage.play(13, 15, Origin::Show).await;
+    assert_eq!(stage.states(), [TakeState::Complete]);
+    assert_eq!(stage.payloads(1), stage.sent(7000, 13_000), "from the keyframe before the pre-roll");
+    assert_eq!(stage.marks(1), [(4960, "Finish of heat 2".to_owned())]);
+    stage.desk.start(Duration::ZERO);
+    sleep(Duration::from_millis(20)).await;
+    stage.play(15, 16, Origin::Show).await;
+    stage.end().await;
+    assert_eq!(stage.payloads(2), stage.sent(14_000, 16_000), "late, with the last keyframe");
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_return_is_marked_or_begins_a_take() {
+    for at_return in [false, true] {
+        let rules = SplitRules { at_return, ..SplitRules::default() };
+        let mut stage = Stage::new(true, split(rules, false), 0);
+        stage.play(0, 3, Origin::Show).await;
+        stage.play(3, 5, Origin::Slate).await;
+        stage.play(5, 8, Origin::Returned).await;
+        stage.end().await;
+        let both = [stage.sent(0, 3000), stage.sent(5000, 8000)];
+        if at_return {
+            assert_eq!([stage.payloads(1), stage.payloads(2)], both);
+            continue;
+        }
+        assert_eq!(stage.payloads(1), both.concat(), "the slate is left out");
+        let marks = [(2960, "publisher lost".to_owned()), (5000, "publisher back".to_owned())];
+        assert_eq!(stage.marks(1), marks);
+    }
+}
+
+/// The wall clock may stand still, jump or go back: takes get other names, and play on their own time.
+#[tokio::test(start_paused = true)]
+async fn a_clock_that_jumps_costs_nothing() {
+    let rules = RecordingRules {
+        names: "{channel}/{date}_{time} {take}".parse().unwrap(),
+        split: SplitRules { length: Some(Duration::from_secs(2)), ..SplitRules::default() },
+        ..RecordingRules::default()
+    };
+    let mut stage = Stage::new(true, rules, 0);
+    stage.disk.files.lock().insert("finish-line/2026-05-17_140409 2.mp4".to_owned(), b"older".to_vec());
+    stage.play(0, 6, Origin::Show).await;
+    stage.end().await;
+    let paths: Vec<String> = stage.takes.lock().values().map(|take| take.path.clone()).collect();
+    assert_eq!(paths[1], "finish-line/2026-05-17_140409 2 (2).mp4", "what is there is never written over");
+    assert_eq!(stage.disk.files.lock()["finish-line/2026-05-17_140409 2.mp4"], b"older");
+    let all: Vec<Bytes> = (1..=3).flat_map(|number| stage.payloads(number)).collect();
+    assert_eq!(all, stage.sent(0, 6000));
+    let lengths: Vec<u64> = stage.takes.lock().values().map(|take| take.duration_ms).collect();
+    assert!(lengths.iter().all(|length| (1960..=2040).contains(length)), "{lengths:?}");
+}

@@ -10,12 +10,12 @@ fn program() -> PathBuf {
     PathBuf::from(env!("CARGO_BIN_EXE_waverantd")).with_file_name("waverant")
 }
 
-struct Shell<'a> {
-    house: &'a House<'a>,
+pub(crate) struct Shell<'a> {
+    pub(crate) house: &'a House<'a>,
 }
 
 impl Shell<'_> {
-    fn run_with(&self, arguments: &[&str], input: &str) -> Output {
+    pub(crate) fn run_with(&self, arguments: &[&str], input: &str) -> Output {
         use std::io::Write;
         let mut child = Command::new(program())
             .args(arguments)
@@ -31,26 +31,26 @@ impl Shell<'_> {
     }
 
     /// Runs a command that must succeed; returns what it prints.
-    fn run(&self, arguments: &[&str]) -> String {
+    pub(crate) fn run(&self, arguments: &[&str]) -> String {
         let output = self.run_with(arguments, "");
         let errors = String::from_utf8_lossy(&output.stderr).into_owned();
         assert_eq!(output.status.code(), Some(0), "{arguments:?}: {errors}");
         String::from_utf8(output.stdout).unwrap()
     }
 
-    fn json(&self, arguments: &[&str]) -> Value {
+    pub(crate) fn json(&self, arguments: &[&str]) -> Value {
         serde_json::from_str(&self.run(&[arguments, &["--json"]].concat())).unwrap()
     }
 
     /// Runs a command that must fail with `code`; returns what it says.
-    fn fail(&self, arguments: &[&str], code: i32) -> String {
+    pub(crate) fn fail(&self, arguments: &[&str], code: i32) -> String {
         let output = self.run_with(arguments, "");
         assert_eq!(output.status.code(), Some(code), "{arguments:?}");
         assert!(output.stdout.is_empty(), "results go to stdout, messages to stderr");
         String::from_utf8(output.stderr).unwrap()
     }
 
-    fn sign_in(&self) {
+    pub(crate) fn sign_in(&self) {
         let url = format!("http://{}/", self.house.http);
         let arguments = ["sign-in", &url, "--name", "harbour", "--password-file", "-"];
         let output = self.run_with(&arguments, &format!("{PASSWORD}\n"));

@@ -4,6 +4,7 @@
 
 mod api;
 mod bad_input;
+mod browser;
 mod capture;
 mod command_line;
 mod dialects;
@@ -12,9 +13,12 @@ mod faults;
 mod full_disk;
 mod house;
 mod kill;
+mod library;
+mod object_storage;
 mod platforms;
 mod play;
 mod publisher;
+mod recordings;
 mod rehearsal;
 mod secure;
 mod sending;
