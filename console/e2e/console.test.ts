@@ -84,13 +84,82 @@ describe("a show in the console", () => {
     await page.getByText("no destinations are on").waitFor();
     await sending.click();
     await page.getByText("1 of 1 leg carries").waitFor();
+    await page.goto(`${show.url}/channels/finish-line`);
+    await page.getByLabel("What happens now").fill("Heat 1 starts");
+    await page.getByRole("button", { name: "Mark" }).click();
+    await page.getByText("1 marked").waitFor();
+    await page.goto(show.url);
     await published;
     await page.getByText("Nothing is on air").waitFor();
 
     await page.goto(`${show.url}/channels/finish-line`);
     await page.getByText("the encoder stopped").waitFor();
-    await page.getByRole("button", { name: "Play take 1 of session 1" }).click();
+    await page.getByRole("button", { name: "Open take 1 of session 1" }).click();
+    await page.getByRole("button", { name: "Heat 1 starts" }).waitFor();
     await expectPictureAndSound(page);
+    await page.close();
+  });
+
+  it("is found, cut, written about, checked, removed and had back in the library", async () => {
+    const page = await browser.newPage();
+    await signIn(page, show);
+    await page.getByRole("link", { name: "Recordings" }).click();
+    const strip = page.locator("li img").first();
+    await strip.waitFor();
+    await page.waitForFunction(() => (document.querySelector("li img") as HTMLImageElement).naturalWidth === 1920);
+    await page.getByLabel("At least, in minutes").fill("5");
+    await page.getByText("No recordings.").waitFor();
+    await page.getByLabel("At least, in minutes").fill("");
+    await page.getByLabel("Channel").selectOption("finish-line");
+
+    await page.getByRole("button", { name: "Open take 1 of session 1" }).click();
+    const dialog = page.getByRole("dialog");
+    await dialog.getByLabel("Title").fill("Heat 1");
+    await dialog.getByRole("button", { name: "Save" }).click();
+    await dialog.getByRole("button", { name: "Saved" }).waitFor();
+    await dialog.getByRole("button", { name: "Check" }).click();
+    await dialog.getByText("Nothing is wrong with it.").waitFor();
+    await page.evaluate(() => {
+      const video = document.querySelector("video");
+      if (video) video.currentTime = 5;
+    });
+    await dialog.getByRole("button", { name: "End here" }).click();
+    await page.evaluate(() => {
+      const video = document.querySelector("video");
+      if (video) video.currentTime = 1;
+    });
+    await dialog.getByRole("button", { name: "Begin here" }).click();
+    await dialog.getByText("0:01 to 0:05").waitFor();
+    const piece = await dialog.getByRole("link", { name: "This piece" }).getAttribute("href");
+    const fetched = await page.request.get(`${show.url}${piece}`);
+    expect(fetched.headers()["content-type"]).toBe("video/mp4");
+    expect(fetched.headers()["content-disposition"]).toMatch(/^attachment; filename=".*_cut\.mp4"$/);
+    await dialog.getByRole("button", { name: "Cut a take" }).click();
+    await dialog.getByText("The piece is a take of its own now.").waitFor();
+    await dialog.getByRole("button", { name: "Remove" }).click();
+    await dialog.getByRole("button", { name: "Yes, remove this take" }).click();
+    await page.getByText("Take 1 of session 1 is removed.").waitFor();
+    await page.getByText("cut from take 1").waitFor();
+    await page.getByRole("button", { name: "Have it back" }).click();
+    await page.getByText("Heat 1").first().waitFor();
+    await page.close();
+  });
+
+  it("is recorded by rules", async () => {
+    const page = await browser.newPage();
+    await signIn(page, show);
+    await page.goto(`${show.url}/channels/finish-line`);
+    await page.getByRole("button", { name: "What is recorded" }).click();
+    const dialog = page.getByRole("dialog");
+    await dialog.getByLabel("Names").fill("../{session}-{take}");
+    await dialog.getByRole("button", { name: "Save" }).click();
+    await dialog.getByText("is no name for a folder or file").waitFor();
+    await dialog.getByLabel("Names").fill("{date}/{channel} {session}-{take}");
+    await dialog.getByLabel("As", { exact: true }).selectOption("matroska");
+    await dialog.getByLabel("A new take every so many minutes").fill("10");
+    await dialog.getByLabel("Keep days").fill("7");
+    await dialog.getByRole("button", { name: "Save" }).click();
+    await page.getByText("records every session, as Matroska, split every 10:00, kept 7 days").waitFor();
     await page.close();
   });
 
@@ -164,7 +233,7 @@ describe("a show in the console", () => {
 
   it("answers the command line about the same show", () => {
     show.cli(["sign-in", show.url, "--name", "harbour", "--password-file", "-"], PASSWORD);
-    expect(show.cli(["channel", "list"])).toMatch(/finish-line\s+Finish line\s+10\.0 s\s+yes\s+replace\s+uploaded\s+plovio \(2\.5 s later\)/);
+    expect(show.cli(["channel", "list"])).toMatch(/finish-line\s+Finish line\s+10\.0 s\s+always, matroska, split after 10:00 min, keep 7\.0 days\s+replace\s+uploaded\s+plovio \(2\.5 s later\)/);
     expect(show.cli(["session", "show", "1"])).toContain("the encoder stopped");
     expect(show.cli(["turned-away", "list"])).toContain("abcdefg-…");
     expect(show.cli(["live", "show"])).toMatch(/finish-line\s+off air/);

@@ -1,5 +1,5 @@
 //! Fan-out of one 6 Mbit/s stream: `waverantd` beside a plain TCP or TLS copy, in the same run;
-//! and the chunk layer beside memcpy.
+//! recordings beside a plain write; and the chunk layer beside memcpy.
 //!
 //! `cargo run --release -p waverant-bench` builds nothing else: build `waverantd` first with
 //! `cargo build --release -p waverant-service`. Prints CPU seconds of the measured process per
@@ -11,9 +11,11 @@ mod faulty;
 mod latency;
 mod plain;
 mod process;
+mod recordings;
 mod relay;
 mod sinks;
 mod source;
+mod take_times;
 mod tls;
 
 use std::path::{Path, PathBuf};
@@ -56,6 +58,20 @@ struct Arguments {
     /// Measure the chunk layer beside memcpy, and nothing else.
     #[arg(long)]
     chunks: bool,
+    /// Measure so many recordings at once beside a plain write, and a disk that stands still, and nothing
+    /// else.
+    #[arg(long)]
+    recordings: Option<usize>,
+    /// Compare times of a take of 30 minutes with those of the encoder playing this clip, and of the
+    /// wall clock, and nothing else.
+    #[arg(long, value_name = "CLIP")]
+    take_times: Option<PathBuf>,
+    /// Run as the plain write itself (used by the benchmark).
+    #[arg(long, hide = true)]
+    plain_write: Option<usize>,
+    /// Where the plain write writes.
+    #[arg(long, hide = true)]
+    folder: Option<PathBuf>,
     /// Run as the plain copy itself (used by the benchmark).
     #[arg(long, hide = true)]
     plain_copy: bool,
@@ -87,11 +103,20 @@ async fn main() -> anyhow::Result<()> {
     if arguments.chunks {
         return chunks::measure();
     }
-    let folder = tempfile::tempdir()?;
-    let tls = if arguments.tls { Some(Tls::make(folder.path())?) } else { None };
+    let length = Duration::from_secs(arguments.seconds);
+    if let (Some(count), Some(folder)) = (arguments.plain_write, &arguments.folder) {
+        return recordings::plain_write(folder, count, length).await;
+    }
     let own = std::env::current_exe()?;
     let waverantd = arguments.waverantd.unwrap_or_else(|| own.with_file_name("waverantd"));
-    let length = Duration::from_secs(arguments.seconds);
+    if let Some(clip) = &arguments.take_times {
+        return take_times::measure(&waverantd, clip).await;
+    }
+    if let Some(count) = arguments.recordings {
+        return recordings::measure(&waverantd, &own, count, length).await;
+    }
+    let folder = tempfile::tempdir()?;
+    let tls = if arguments.tls { Some(Tls::make(folder.path())?) } else { None };
     let most = arguments.sinks.iter().copied().max().unwrap_or(1).max(5) + arguments.faulty;
     let house = relay::House::start(&waverantd, arguments.channels, most)?;
     let _crowd = (arguments.hostile > 0).then(|| Crowd::start(house.rtmp_address(), arguments.hostile));

@@ -59,6 +59,16 @@ pub(crate) struct House {
 
 impl House {
     pub(crate) fn start(program: &Path, channels: usize, names: usize) -> anyhow::Result<Self> {
+        Self::start_on(program, channels, names, None)
+    }
+
+    /// With the recordings in a folder of one's own.
+    pub(crate) fn start_on(
+        program: &Path,
+        channels: usize,
+        names: usize,
+        recordings: Option<&Path>,
+    ) -> anyhow::Result<Self> {
         let folder = tempfile::tempdir()?;
         let path = |name: &str| folder.path().join(name);
         std::fs::write(path("administrator.toml"), format!("name = \"bench\"\npassword = \"{PASSWORD}\"\n"))?;
@@ -71,7 +81,8 @@ impl House {
             .env("WAVERANT_LIMITS_RTMP_CONNECTIONS", "1000")
             .env("WAVERANT_LIMITS_RTMP_CONNECTIONS_PER_ADDRESS", "1000")
             .env("WAVERANT_HOUSE_STATE_FOLDER", path("state"))
-            .env("WAVERANT_HOUSE_RECORDINGS_FOLDER", path("recordings"))
+            .env("WAVERANT_HOUSE_RECORDINGS_FOLDER", recordings.map_or_else(|| path("recordings"), Path::to_owned))
+            .env("WAVERANT_HOUSE_RECORDINGS_FLOOR_MIB", "0")
             .env("WAVERANT_HOUSE_READY_FILE", path("ready.json"))
             .env("WAVERANT_FIRST_RUN_ADMINISTRATOR_FILE", path("administrator.toml"))
             .stdout(Stdio::null())
@@ -122,6 +133,46 @@ impl House {
         let mut answer = ureq::run(request).with_context(|| format!("{method} {path}"))?;
         let text = answer.body_mut().read_to_string()?;
         Ok(serde_json::from_str(&text).unwrap_or(Value::Null))
+    }
+
+    fn get(&self, path: &str) -> anyhow::Result<Value> {
+        let request =
+            ureq::get(format!("{}{path}", self.url)).header("authorization", format!("Bearer {}", self.token));
+        Ok(serde_json::from_str(&request.call()?.body_mut().read_to_string()?)?)
+    }
+
+    /// Gaps in all recordings.
+    pub(crate) fn gap_count(&self) -> anyhow::Result<u64> {
+        let takes = self.get("/takes?limit=500")?;
+        let gaps = takes["items"].as_array().into_iter().flatten().map(|take| take["gap_count"].as_u64().unwrap_or(0));
+        Ok(gaps.sum())
+    }
+
+    pub(crate) fn record_as(&self, format: &str) -> anyhow::Result<()> {
+        let rules = json!({"recording": {"when": "always", "format": format}});
+        self.call("PATCH", "/channels/bench0", &rules).map(drop)
+    }
+
+    /// Waits until the last take is ended; returns where it lies.
+    pub(crate) async fn finished_take(&self) -> anyhow::Result<String> {
+        let waited = Instant::now();
+        loop {
+            let takes = self.get("/takes?limit=1")?;
+            let take = &takes["items"][0];
+            if take["state"] == "complete" {
+                return Ok(take["path"].as_str().unwrap_or_default().to_owned());
+            }
+            ensure!(waited.elapsed() < START_PATIENCE, "the take does not end: {take}");
+            sleep(Duration::from_millis(200)).await;
+        }
+    }
+
+    pub(crate) fn server(&self) -> &str {
+        &self.rtmp
+    }
+
+    pub(crate) fn key(&self, channel: usize) -> &str {
+        &self.keys[channel]
     }
 
     pub(crate) fn rtmp_address(&self) -> SocketAddr {

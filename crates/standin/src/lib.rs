@@ -18,7 +18,7 @@ pub use authority::{Authority, IssuedCertificate, Validity};
 pub use clip::Clip;
 pub use compare::{Comparison, compare, first_difference};
 pub use crowd::Crowd;
-pub use encoder::{Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport};
+pub use encoder::{Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport, Pace};
 pub use marks::{Mark, MarkKind};
 pub use platform::{ConnectionReport, Platform, PlatformFault, PlatformOptions, PlatformReport};
 pub use player::{Player, PlayerOptions, PlayerReport};

@@ -105,9 +105,11 @@ function Actions({ take, onGone }: { take: Take; onGone: () => void }) {
             <ShieldCheck className="size-4" /> Check
           </button>
         ) : (
-          <button type="button" className="btn btn-sm" disabled={restore.isPending} onClick={() => restore.mutate()}>
-            Bring it back from {take.copy?.depot ?? "its depot"}
-          </button>
+          take.copy?.state === "there" && (
+            <button type="button" className="btn btn-sm" disabled={restore.isPending} onClick={() => restore.mutate()}>
+              Bring it back from {take.copy.depot}
+            </button>
+          )
         )}
         {take.state === "cut off" && (
           <button type="button" className="btn btn-sm" disabled={mend.isPending} onClick={() => mend.mutate(undefined)}>

@@ -24,6 +24,7 @@ function Strip({ take }: { take: Take }) {
 function facts(take: Take): string[] {
   const all = [moment(take.started_at), size(take.size_bytes)];
   if (take.state !== "complete") all.push(take.state);
+  if (!take.is_here && take.copy?.state !== "there") all.push("its file is missing");
   if (take.cut_from) all.push(`cut from take ${take.cut_from}`);
   if (take.marks.length > 0) all.push(count(take.marks.length, "mark", "marks"));
   if (take.gap_count > 0) all.push(`${count(take.gap_count, "gap", "gaps")} (${clock(take.gap_ms)})`);

@@ -212,8 +212,7 @@ impl Take {
                     let whole = Duration::try_from_secs_f64(seconds).unwrap_or_default().as_millis();
                     u64::try_from(whole).unwrap_or(u64::MAX)
                 };
-                let body =
-                    json!({"from_ms": millis(from), "to_ms": to.map(millis), "title": title});
+                let body = json!({"from_ms": millis(from), "to_ms": to.map(millis), "title": title});
                 let begun = post(&which, "cut", Some(body))?;
                 let made = wait_for(&client, &begun, "cutting")?;
                 let told = format!(
@@ -340,7 +339,7 @@ fn state(row: &Value) -> String {
         state.push_str(", locked");
     }
     if row["is_here"] == false {
-        state.push_str(", at its depot");
+        state.push_str(if row["copy"]["state"] == "there" { ", at its depot" } else { ", its file is missing" });
     }
     if number(row, "gap_count") > 0.0 {
         state.push_str(", gaps");
@@ -375,9 +374,9 @@ mod tests {
     fn a_list_tells_what_matters() {
         let take = json!({"state": "complete", "is_locked": true, "is_here": false, "size_bytes": 1000,
             "copy": {"state": "sending", "sent_bytes": 250, "depot": "attic"}});
-        assert_eq!(
-            (state(&take), copy(&take)),
-            ("complete, locked, at its depot".to_owned(), "25 % at attic".to_owned())
-        );
+        let told = ("complete, locked, its file is missing".to_owned(), "25 % at attic".to_owned());
+        assert_eq!((state(&take), copy(&take)), told);
+        let there = json!({"state": "complete", "is_here": false, "copy": {"state": "there", "depot": "attic"}});
+        assert_eq!((state(&there), copy(&there)), ("complete, at its depot".to_owned(), "there attic".to_owned()));
     }
 }

@@ -3,7 +3,7 @@
 use bytes::Bytes;
 use proptest::prelude::*;
 use waverant_media::testing::{self, h264_and_aac};
-use waverant_media::{MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
+use waverant_media::{MediaTime, Packet, Track, TrackId, Tracks};
 
 use super::ebml::{Elements, children, read_text, read_uint};
 use super::{ClusterWriter, MatroskaError, ids};

@@ -115,6 +115,8 @@ impl House {
         for show in self.shows() {
             show.follow(self, &directory);
         }
+        // Other rules may keep less.
+        self.library.tell_news();
         Ok(())
     }
 

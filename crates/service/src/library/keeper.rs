@@ -15,8 +15,9 @@ use super::{Library, LibraryError};
 use crate::house::{ChannelRules, House};
 use crate::recorder::{RecorderState, mended_record, repair_file};
 
-/// How often the library is looked through without news.
+/// How often the disk is looked at; and after how many looks the library is looked through without news.
 const INTERVAL: Duration = Duration::from_secs(5);
+const LOOKS: u32 = 2;
 
 /// Less time than this on the disk deserves a warning.
 pub(crate) const LOW_TIME: Duration = Duration::from_secs(2 * 3600);
@@ -28,7 +29,7 @@ const DIGEST_PAUSE: Duration = Duration::from_millis(10);
 pub(crate) async fn run(house: Arc<House>) {
     let library = house.library.clone();
     let copier = tokio::spawn(copy_all(library.clone()));
-    let mut was_low = false;
+    let (mut was_low, mut looks) = (false, 0);
     loop {
         let mut news = std::pin::pin!(library.news.notified());
         news.as_mut().enable();
@@ -38,12 +39,14 @@ pub(crate) async fn run(house: Arc<House>) {
             tracing::warn!(left = ?house.recording_time_left(), "the disk of the recordings is nearly full");
         }
         was_low = is_low;
-        if let Err(error) = library.tidy(&house).await {
+        if looks == 0
+            && let Err(error) = library.tidy(&house).await
+        {
             tracing::debug!(%error, "the library is looked through later");
         }
         tokio::select! {
-            () = news => {}
-            () = sleep(INTERVAL) => {}
+            () = news => looks = 0,
+            () = sleep(INTERVAL) => looks = (looks + 1) % LOOKS,
             () = house.stopping.cancelled() => break,
         }
     }

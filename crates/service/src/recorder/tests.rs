@@ -196,7 +196,8 @@ impl Stage {
             Bytes::from(payload)
         };
         for track in 0..2 {
-            let own: Vec<i64> = samples.iter().filter(|sample| sample.track == track).map(read).map(|p| time_of(&p)).collect();
+            let own: Vec<i64> =
+                samples.iter().filter(|sample| sample.track == track).map(read).map(|p| time_of(&p)).collect();
             assert!(own.is_sorted(), "a track is out of order: {own:?}");
         }
         in_order(samples.iter().map(read).collect())
@@ -370,4 +371,43 @@ async fn a_clock_that_jumps_costs_nothing() {
     assert_eq!(all, stage.sent(0, 6000));
     let lengths: Vec<u64> = stage.takes.lock().values().map(|take| take.duration_ms).collect();
     assert!(lengths.iter().all(|length| (1960..=2040).contains(length)), "{lengths:?}");
+}
+
+/// Half an hour as RTMP brings it, with sound of 1024 samples in rounded milliseconds: what the file says
+/// is what the encoder said, at its end as at its begin.
+#[tokio::test(start_paused = true)]
+async fn half_an_hour_does_not_drift() {
+    for matroska in [false, true] {
+        let mut stage = Stage::new(true, split(SplitRules::default(), matroska), 0);
+        let pictures = (0..30 * 60 * 25).map(|number| (TrackId::VIDEO, number * 40, number % 50 == 0));
+        let sounds = (0..30 * 60 * 48_000 / 1024).map(|number| (TrackId::AUDIO, number * 1024 / 48, true));
+        let mut packets: Vec<(TrackId, i64, bool)> = pictures.chain(sounds).collect();
+        packets.sort_by_key(|(_, millis, _)| *millis);
+        for (number, (track, millis, random_access)) in packets.iter().copied().enumerate() {
+            let (kind, time) = (track.kind(), MediaTime::from_millis(millis));
+            let payload = Bytes::from(format!("{kind:?} at {millis}"));
+            let packet = Packet { track, kind, dts: time, pts: time, random_access, payload };
+            stage.feed.push(packet, stage.tracks.clone(), Origin::Show);
+            if number % 200 == 0 {
+                stage.feed.tell_news();
+                sleep(Duration::from_millis(5)).await;
+            }
+        }
+        stage.end().await;
+        let file = Bytes::from(stage.disk.files.lock().values().next().unwrap().clone());
+        let mut reader = FileReader::open(&file).unwrap();
+        let mut count = 0;
+        while let Some(group) = reader.next_group().unwrap() {
+            for sample in group {
+                let start = usize::try_from(sample.offset).unwrap();
+                let sent = time_of(&file.slice(start..start + sample.size as usize));
+                let drift = sample.pts.millis() - sent;
+                assert!(drift.abs() <= 1, "{drift} ms at {sent} ms");
+                count += 1;
+            }
+        }
+        assert_eq!(count, packets.len());
+        let told = stage.takes.lock()[&1].duration_ms;
+        assert!((1_799_900..=1_800_100).contains(&told), "{told} ms");
+    }
 }

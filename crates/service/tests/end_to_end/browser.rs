@@ -66,7 +66,13 @@ pub(crate) fn open_in_chromium(files: &[(PathBuf, Option<f64>)]) -> Vec<Seen> {
     let url = format!("http://{}/", listener.local_addr().unwrap());
     let profile = tempfile::tempdir().unwrap();
     let mut browser = Command::new("chromium")
-        .args(["--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--autoplay-policy=no-user-gesture-required"])
+        .args([
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--no-first-run",
+            "--autoplay-policy=no-user-gesture-required",
+        ])
         .arg(format!("--user-data-dir={}", profile.path().display()))
         .arg(&url)
         .stdin(Stdio::null())
@@ -141,7 +147,8 @@ fn answer(stream: TcpStream, files: &[(PathBuf, Option<f64>)], seen: &std::sync:
             match range {
                 Some((from, to)) if from < bytes.len() => {
                     let to = to.unwrap_or(bytes.len() - 1).min(bytes.len() - 1);
-                    let told = format!("206 Partial Content\r\n{kind}\r\nContent-Range: bytes {from}-{to}/{}", bytes.len());
+                    let told =
+                        format!("206 Partial Content\r\n{kind}\r\nContent-Range: bytes {from}-{to}/{}", bytes.len());
                     send(told, &bytes[from..=to])
                 }
                 _ => send(format!("200 OK\r\n{kind}"), &bytes),

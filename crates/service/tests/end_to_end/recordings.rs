@@ -125,7 +125,11 @@ async fn what_is_on_the_disk_at_any_moment_plays(#[case] format: &str) {
     set_rules(&house, &json!({"format": format}));
     let publish = house.publish(house.encoder(&key, 8.0));
     let copy = async {
-        house.wait_until("a take is written", |house| house.live()["session"]["take"]["duration_ms"].as_u64() > Some(400)).await;
+        house
+            .wait_until("a take is written", |house| {
+                house.live()["session"]["take"]["duration_ms"].as_u64() > Some(400)
+            })
+            .await;
         let file = ground.path("recordings").join(house.get("/takes")["items"][0]["path"].as_str().unwrap());
         let mut copies = Vec::new();
         for number in 0..6u32 {
@@ -188,7 +192,9 @@ async fn a_service_that_ends_leaves_whole_takes(#[case] format: &str, #[case] si
     let key = house.make_channel(0);
     set_rules(&house, &json!({"format": format}));
     let encoder = tokio::spawn(Encoder::new(clip(), house.encoder(&key, 30.0)).run());
-    house.wait_until("a take is written", |house| house.live()["session"]["take"]["duration_ms"].as_u64() > Some(3000)).await;
+    house
+        .wait_until("a take is written", |house| house.live()["session"]["take"]["duration_ms"].as_u64() > Some(3000))
+        .await;
     house.signal(signal);
     house.wait_for_exit();
     let sent = encoder.await.unwrap().unwrap();
@@ -232,12 +238,8 @@ async fn a_lost_publisher_is_marked_in_the_take() {
     let second = house.publish(options).await;
     assert_eq!(second.end, EncoderEnd::Finished);
     let session = house.ended_session(1).await;
-    let titles: Vec<&str> = session["takes"][0]["marks"]
-        .as_array()
-        .unwrap()
-        .iter()
-        .map(|mark| mark["title"].as_str().unwrap())
-        .collect();
+    let titles: Vec<&str> =
+        session["takes"][0]["marks"].as_array().unwrap().iter().map(|mark| mark["title"].as_str().unwrap()).collect();
     assert_eq!(titles, ["publisher lost", "publisher back"]);
     look_at(&files(&ground, &session));
 }

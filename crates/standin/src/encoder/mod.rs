@@ -58,6 +58,8 @@ pub struct EncoderOptions {
     pub authority: Option<String>,
     /// What to do wrong.
     pub fault: Option<EncoderFault>,
+    /// How many times faster than its timestamps the show is sent.
+    pub speed: u32,
 }
 
 impl EncoderOptions {
@@ -74,6 +76,7 @@ impl EncoderOptions {
             credentials: None,
             authority: None,
             fault: None,
+            speed: 1,
         }
     }
 }
@@ -99,6 +102,18 @@ pub enum EncoderEnd {
     Closed,
 }
 
+/// Media time and wall clock at one moment, both from the begin.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Pace {
+    /// What timestamps say.
+    pub media_ms: u64,
+    /// What the wall clock says, times the speed.
+    pub wall_ms: u64,
+}
+
+/// A pace is noted every five minutes of a show.
+const PACE_STEP: Duration = Duration::from_secs(300);
+
 /// What the encoder did.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct EncoderReport {
@@ -109,6 +124,9 @@ pub struct EncoderReport {
     /// True if the server asked to connect anew.
     #[serde(default)]
     pub was_asked_to_reconnect: bool,
+    /// How the wall clock went beside the timestamps.
+    #[serde(default)]
+    pub paces: Vec<Pace>,
     /// The packet of the endless clip that would have come next.
     pub next_packet: usize,
     /// True if the server closed the connection after refusing.
@@ -172,6 +190,7 @@ impl Encoder {
             end: EncoderEnd::Finished,
             sent: Vec::new(),
             was_asked_to_reconnect: false,
+            paces: Vec::new(),
             next_packet: self.options.first_packet,
             was_closed: false,
         };
@@ -253,7 +272,12 @@ impl Line {
                 _ if due >= options.length => return Ok(EncoderEnd::Finished),
                 _ => {}
             }
-            self.wait_and_hear(began + due).await?;
+            self.wait_and_hear(began + due / options.speed).await?;
+            if due >= PACE_STEP * u32::try_from(self.report.paces.len()).unwrap_or(u32::MAX) {
+                let millis = |time: Duration| u64::try_from(time.as_millis()).unwrap_or(u64::MAX);
+                let wall = began.elapsed() * options.speed;
+                self.report.paces.push(Pace { media_ms: millis(due), wall_ms: millis(wall) });
+            }
             self.report.next_packet += 1;
             let millis = options.first_timestamp_ms + (packet.dts - first).millis();
             self.send(clip, &packet, Timestamp::from_millis(millis)).await?;
