@@ -106,7 +106,7 @@ describe("a show in the console", () => {
     await page.getByRole("link", { name: "Recordings" }).click();
     const strip = page.locator("li img").first();
     await strip.waitFor();
-    await page.waitForFunction(() => (document.querySelector("li img") as HTMLImageElement).naturalWidth === 1920);
+    await page.waitForFunction(() => (document.querySelector("li img") as HTMLImageElement).naturalWidth === 1200);
     await page.getByLabel("At least, in minutes").fill("5");
     await page.getByText("No recordings.").waitFor();
     await page.getByLabel("At least, in minutes").fill("");
@@ -155,8 +155,8 @@ describe("a show in the console", () => {
     await dialog.getByRole("button", { name: "Save" }).click();
     await dialog.getByText("is no name for a folder or file").waitFor();
     await dialog.getByLabel("Names").fill("{date}/{channel} {session}-{take}");
-    await dialog.getByLabel("As", { exact: true }).selectOption("matroska");
-    await dialog.getByLabel("A new take every so many minutes").fill("10");
+    await dialog.locator("select[name=format]").selectOption("matroska");
+    await dialog.getByLabel("New take every … minutes").fill("10");
     await dialog.getByLabel("Keep days").fill("7");
     await dialog.getByRole("button", { name: "Save" }).click();
     await page.getByText("records every session, as Matroska, split every 10:00, kept 7 days").waitFor();

@@ -21,7 +21,7 @@ ALTER TABLE takes
     ADD COLUMN gap_count INT UNSIGNED NOT NULL DEFAULT 0,
     ADD COLUMN gap_ms BIGINT UNSIGNED NOT NULL DEFAULT 0,
     -- A JSON list of moments with their titles.
-    ADD COLUMN marks TEXT NULL,
+    ADD COLUMN marks MEDIUMTEXT NULL,
     -- What was done to a take that was not ended in order.
     ADD COLUMN repair VARCHAR(255) NULL,
     -- what people make of it,

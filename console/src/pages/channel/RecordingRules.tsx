@@ -8,8 +8,8 @@ import { ErrorNote } from "../../components/Notes";
 import { Select } from "../../components/Select";
 
 const WHEN = [
-  ["always", "Every session, from its begin"],
-  ["by_hand", "When somebody starts it"],
+  ["always", "Every session"],
+  ["by_hand", "When started by hand"],
   ["off", "Nothing"],
 ] as const;
 
@@ -59,10 +59,10 @@ export function RecordingRules({ channel, onClose }: { channel: Channel; onClose
         <div className="grid gap-4 sm:grid-cols-2">
           <Select label="Record" name="when" defaultValue={rules.when} options={WHEN} hint="Holds from the next session." />
           <Select label="As" name="format" defaultValue={rules.format} options={FORMATS} hint="All tracks of sound, in both." />
-          <Field label="A new take every so many minutes" name="split_minutes" {...number} defaultValue={rules.split_ms / 60_000} hint="0: no limit" />
-          <Field label="A new take every so many MB" name="split_mb" {...number} defaultValue={rules.split_bytes / 1e6} hint="0: no limit" />
+          <Field label="New take every … minutes" name="split_minutes" {...number} defaultValue={rules.split_ms / 60_000} hint="0: no limit" />
+          <Field label="New take every … MB" name="split_mb" {...number} defaultValue={rules.split_bytes / 1e6} hint="0: no limit" />
           <Select label="A lost encoder is back" name="at_return" defaultValue={rules.split_at_return ? "yes" : "no"} options={NOW_AND_THEN} />
-          <Field label="Started by hand: begin earlier, in seconds" name="pre_roll" {...number} max={20} defaultValue={rules.pre_roll_ms / 1000} />
+          <Field label="By hand: begin … seconds earlier" name="pre_roll" {...number} max={20} defaultValue={rules.pre_roll_ms / 1000} />
         </div>
         <Field label="Names" name="names" defaultValue={rules.names} required className="input mt-1 w-full font-mono text-sm" hint="{channel}, {date}, {time}, {session} and {take} are filled in; / makes folders." />
         <div className="grid gap-4 sm:grid-cols-3">

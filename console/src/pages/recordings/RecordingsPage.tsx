@@ -62,13 +62,8 @@ export function RecordingsPage() {
       </div>
       {board?.disk && <DiskNote disk={board.disk} />}
       <div className="panel overflow-hidden">
-        <TakeList filter={filter} />
+        <TakeList filter={filter} {...(limit < 500 && { onMore: () => set("limit", String(Math.min(500, limit + STEP))) })} />
       </div>
-      {limit < 500 && (
-        <button type="button" className="btn btn-sm mt-4" onClick={() => set("limit", String(Math.min(500, limit + STEP)))}>
-          Show more
-        </button>
-      )}
     </>
   );
 }

@@ -17,7 +17,8 @@ function Downloads({ take, piece }: { take: Take; piece: Piece }) {
   const link = "btn btn-sm";
   const isCut = piece.from !== undefined && piece.to !== undefined && piece.from < piece.to;
   return (
-    <div className="flex flex-wrap gap-2" role="group" aria-label="Download">
+    <div className="flex flex-wrap items-center gap-2" role="group" aria-label="Download">
+      <span className="w-20 text-sm text-base-content/70">Download</span>
       <a className={link} href={`${path}/file?download=true`}>
         As recorded ({size(take.size_bytes)})
       </a>
@@ -49,6 +50,7 @@ function Cutter({ take, piece, onPiece, now }: { take: Take; piece: Piece; onPie
   return (
     <div className="space-y-2">
       <div className="flex flex-wrap items-center gap-2" role="group" aria-label="Cut">
+        <span className="w-20 text-sm text-base-content/70">Cut</span>
         <button type="button" className={button} onClick={() => onPiece({ ...piece, from: now() })}>
           Begin here
         </button>

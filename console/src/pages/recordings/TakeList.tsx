@@ -7,12 +7,12 @@ import { clock, count, moment, size } from "../../lib/format";
 import { fileName, takePath } from "../../lib/recording";
 import { TakeDialog } from "./TakeDialog";
 
-/** Eight stills of a take; a plain surface while it grows or where there are none. */
+/** Five stills of a take; a plain surface while it grows or where there are none. */
 function Strip({ take }: { take: Take }) {
   const [failed, setFailed] = useState(false);
   const hasStills = take.state !== "writing" && take.is_here && !failed;
   return (
-    <div className="aspect-[128/9] w-full overflow-hidden rounded-field bg-base-300 md:w-96">
+    <div className="aspect-[80/9] w-full overflow-hidden rounded-field bg-base-300 md:w-96">
       {hasStills && (
         // Made anew when the take was mended: its length is another then.
         <img src={`${takePath(take)}/strip?of=${take.size_bytes}`} alt="" loading="lazy" className="size-full object-cover" onError={() => setFailed(true)} />
@@ -78,7 +78,7 @@ function TakeRow({ take, onOpen }: { take: Take; onOpen: () => void }) {
 }
 
 /** Takes, the newest first; one of them can be opened. */
-export function TakeList({ filter }: { filter: TakeFilter }) {
+export function TakeList({ filter, onMore }: { filter: TakeFilter; onMore?: () => void }) {
   const takes = useTakes(filter);
   const [open, setOpen] = useState<TakeName>();
   const [gone, setGone] = useState<TakeName>();
@@ -106,6 +106,11 @@ export function TakeList({ filter }: { filter: TakeFilter }) {
           <TakeRow key={`${take.session}/${take.number}`} take={take} onOpen={() => setOpen({ session: take.session, number: take.number })} />
         ))}
       </ul>
+      {onMore && takes.data?.next && (
+        <button type="button" className="btn btn-ghost btn-sm m-3" onClick={onMore}>
+          Show more
+        </button>
+      )}
       {open && <TakeDialog session={open.session} number={open.number} onGone={onGone} onClose={() => setOpen(undefined)} />}
     </>
   );

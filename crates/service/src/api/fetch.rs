@@ -89,7 +89,7 @@ pub(super) async fn fetch_sound(
     fetch(&state, (session, number), Variant::Sound(place), purpose.download, &headers).await
 }
 
-/// Fetch eight stills of a take side by side
+/// Fetch five stills of a take side by side
 #[utoipa::path(get, path = "/takes/{session}/{number}/strip", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 200, content_type = "image/jpeg")))]
 pub(super) async fn fetch_strip(
     State(state): State<ApiState>,

@@ -80,9 +80,15 @@ impl House {
     ) -> Result<Arc<Self>, StoreError> {
         let directory = Directory::load(&store).await?;
         let last_session = store.last_session_id().await?;
-        let recordings = Arc::new(recordings);
-        let library =
-            Library::new(store.clone(), recordings.clone(), state_folder, undo_time, ledger.take_news.clone());
+        let (recordings, stopping) = (Arc::new(recordings), CancellationToken::new());
+        let library = Library::new(
+            store.clone(),
+            recordings.clone(),
+            state_folder,
+            undo_time,
+            ledger.take_news.clone(),
+            stopping.clone(),
+        );
         Ok(Arc::new(Self {
             store: store.clone(),
             ledger,
@@ -90,7 +96,7 @@ impl House {
             recordings,
             spool_folder: state_folder.join("spool"),
             slates: Arc::new(SlateShelf::new(state_folder.join("slates"))),
-            stopping: CancellationToken::new(),
+            stopping,
             tasks: TaskTracker::new(),
             counts: Counts::default(),
             callers: Callers::default(),

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 use sha2::{Digest, Sha256};
+use tokio_util::sync::CancellationToken;
 use utoipa::ToSchema;
 use waverant_container::{FileFormat, FileSurvey, Source, TrackSurvey, survey};
 
@@ -148,12 +149,19 @@ impl TrackCheck {
     }
 }
 
-/// Reads all of a file. Blocks. `progress` is told how many bytes were read.
-pub(super) fn digest(source: &FileSource, mut progress: impl FnMut(u64)) -> std::io::Result<[u8; 32]> {
+/// Reads all of a file. Blocks, until the service stops. `progress` is told how many bytes were read.
+pub(super) fn digest(
+    source: &FileSource,
+    stopping: &CancellationToken,
+    mut progress: impl FnMut(u64),
+) -> std::io::Result<[u8; 32]> {
     let mut hash = Sha256::new();
     let mut buffer = vec![0; CHUNK];
     let mut at = 0;
     while at < source.len() {
+        if stopping.is_cancelled() {
+            return Err(std::io::Error::other("the service stops"));
+        }
         let length = usize::try_from(source.len() - at).unwrap_or(usize::MAX).min(CHUNK);
         source.read_at(at, &mut buffer[..length])?;
         hash.update(&buffer[..length]);
@@ -169,11 +177,11 @@ impl Library {
         let take = self.ended_take(session, number).await?;
         let library = self.clone();
         Ok(self.jobs.start("check", (session, number), move |job| async move {
-            let expected = take.card.sha256;
+            let (expected, stopping) = (take.card.sha256, library.stopping.clone());
             let checked = library.with_file(&take, move |source| {
                 job.set_total(source.len() * 2);
                 let found = survey(&source, &mut |bytes| job.set_done(bytes)).map_err(|error| error.to_string())?;
-                let digest = digest(&source, |bytes| job.set_done(source.len() + bytes));
+                let digest = digest(&source, &stopping, |bytes| job.set_done(source.len() + bytes));
                 let digest = digest.map_err(|error| error.to_string())?;
                 Ok(TakeCheck::new(&found, source.len(), digest, expected))
             });

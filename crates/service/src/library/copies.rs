@@ -178,10 +178,10 @@ impl Library {
             file = written.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
             job.set_done(at);
         }
-        let expected = take.card.sha256;
+        let (expected, stopping) = (take.card.sha256, self.stopping.clone());
         let checked = tokio::task::spawn_blocking(move || {
             file.sync_all()?;
-            let found = FileSource::open(&partial).and_then(|source| digest(&source, |_| {}))?;
+            let found = FileSource::open(&partial).and_then(|source| digest(&source, &stopping, |_| {}))?;
             if expected.is_some_and(|expected| expected != found) {
                 std::fs::remove_file(&partial)?;
                 return Err(std::io::Error::other("what came back is not what was sent: its SHA-256 is another"));

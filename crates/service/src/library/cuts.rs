@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use serde_json::json;
+use tokio_util::sync::CancellationToken;
 use waverant_store::{StoredTake, TakeChange, TakeRecord, TakeState};
 
 use super::files::TakeBytes;
@@ -48,8 +49,10 @@ impl Library {
             job.set_total(bytes.length);
             let duration_ms = bytes.duration_ms();
             let stem = take.record.path.rsplit_once('.').map_or(take.record.path.as_str(), |(stem, _)| stem);
+            let stopping = library.stopping.clone();
             let (disk, stem, length) = (library.recordings.clone(), format!("{stem}_cut"), bytes.length);
-            let copied = tokio::task::spawn_blocking(move || write_out(disk.as_ref(), &stem, &bytes, &job)).await;
+            let copied =
+                tokio::task::spawn_blocking(move || write_out(disk.as_ref(), &stem, &bytes, &job, &stopping)).await;
             let path = copied.map_err(|error| error.to_string()).flatten()?;
             let begins = time::Duration::milliseconds(i64::try_from(order.from_ms).unwrap_or(0));
             let record = TakeRecord {
@@ -78,7 +81,13 @@ impl Library {
     }
 }
 
-fn write_out(disk: &dyn TakeDisk, stem: &str, bytes: &TakeBytes, job: &Job) -> Result<PathBuf, String> {
+fn write_out(
+    disk: &dyn TakeDisk,
+    stem: &str,
+    bytes: &TakeBytes,
+    job: &Job,
+    stopping: &CancellationToken,
+) -> Result<PathBuf, String> {
     let told = |error: std::io::Error| format!("the cut cannot be written: {error}");
     let outlook = disk.outlook().map_err(told)?;
     if outlook.free_bytes.saturating_sub(bytes.length) < outlook.floor_bytes {
@@ -92,6 +101,9 @@ fn write_out(disk: &dyn TakeDisk, stem: &str, bytes: &TakeBytes, job: &Job) -> R
         };
         let mut at = 0;
         while at < bytes.length {
+            if stopping.is_cancelled() {
+                return Err("the service stops; cut it again".to_owned());
+            }
             let length = usize::try_from((bytes.length - at).min(CHUNK)).unwrap_or(0);
             let mut piece = vec![0; length];
             bytes.read_at(at, &mut piece).and_then(|()| file.append(vec![Bytes::from(piece)])).map_err(told)?;

@@ -39,10 +39,14 @@ pub(crate) async fn run(house: Arc<House>) {
             tracing::warn!(left = ?house.recording_time_left(), "the disk of the recordings is nearly full");
         }
         was_low = is_low;
-        if looks == 0
-            && let Err(error) = library.tidy(&house).await
-        {
-            tracing::debug!(%error, "the library is looked through later");
+        if looks == 0 {
+            let tidied = tokio::select! {
+                tidied = library.tidy(&house) => tidied,
+                () = house.stopping.cancelled() => break,
+            };
+            if let Err(error) = tidied {
+                tracing::debug!(%error, "the library is looked through later");
+            }
         }
         tokio::select! {
             () = news => looks = 0,
@@ -125,20 +129,29 @@ impl Library {
     async fn take_in(self: &Arc<Self>, take: &StoredTake, depot: Option<&str>) -> Result<(), StoreError> {
         let (session, number) = (take.record.session_id, take.record.number);
         let Some(_hold) = self.hold(session, number) else { return Ok(()) };
-        let found = self.with_file(take, |source| {
+        let stopping = self.stopping.clone();
+        let found = self.with_file(take, move |source| {
             let slowly = |bytes: u64| {
                 if bytes < source.len() {
                     std::thread::sleep(DIGEST_PAUSE);
                 }
             };
-            digest(&source, slowly).map_err(|error| error.to_string())
+            digest(&source, &stopping, slowly).map_err(|error| error.to_string())
         });
         match found.await {
             Ok(digest) => self.store.set_take_digest(session, number, Some(digest)).await?,
             Err(LibraryError::Store(error)) => return Err(error),
-            Err(error) => {
-                tracing::error!(take = take.record.path, error = error.told(), "a take is not on the disk any more");
+            Err(LibraryError::NoFile(path)) => {
+                tracing::error!(take = path, "a take is not on the disk any more");
                 return self.store.set_take_here(session, number, false).await;
+            }
+            Err(error) => {
+                tracing::warn!(
+                    take = take.record.path,
+                    error = error.told(),
+                    "a take was not read through; later again"
+                );
+                return Ok(());
             }
         }
         if let Some(depot) = depot

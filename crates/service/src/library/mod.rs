@@ -16,6 +16,7 @@ use std::time::Duration;
 
 use parking_lot::Mutex;
 use tokio::sync::Notify;
+use tokio_util::sync::CancellationToken;
 use waverant_relay::DiskOutlook;
 use waverant_store::{Store, StoreError, StoredTake, TakeState};
 
@@ -62,6 +63,8 @@ pub(crate) struct Library {
     outlook: Mutex<Option<DiskOutlook>>,
     /// How long a removed take can be had back.
     pub(crate) undo_time: Duration,
+    /// Cancelled when the service stops.
+    stopping: CancellationToken,
     news: Arc<Notify>,
     copy_news: Notify,
 }
@@ -86,6 +89,7 @@ impl Library {
         state_folder: &Path,
         undo_time: Duration,
         news: Arc<Notify>,
+        stopping: CancellationToken,
     ) -> Self {
         Self {
             store,
@@ -97,6 +101,7 @@ impl Library {
             last_numbers: Mutex::default(),
             outlook: Mutex::default(),
             undo_time,
+            stopping,
             news,
             copy_news: Notify::new(),
         }

@@ -13,7 +13,7 @@ use super::{Library, LibraryError};
 use crate::recorder::FileSource;
 
 /// Stills in a strip, and how wide each is.
-pub(crate) const STRIP_COUNT: usize = 8;
+const STRIP_COUNT: usize = 5;
 const STRIP_WIDTH: u32 = 240;
 
 /// How wide a single still is at most.

