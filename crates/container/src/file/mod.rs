@@ -65,6 +65,20 @@ pub struct FileMark {
     pub title: String,
 }
 
+/// What a reader has found of a file up to where it is.
+#[derive(Debug, Default)]
+pub(crate) struct Known {
+    /// The tracks whose codec we carry, in file order.
+    pub(crate) tracks: Vec<FileTrack>,
+    pub(crate) marks: Vec<FileMark>,
+    /// Where what was read ends.
+    pub(crate) whole_end: u64,
+    /// Whether there is an index for seeking.
+    pub(crate) has_index: bool,
+    /// The length that the head tells.
+    pub(crate) told_duration: Option<MediaTime>,
+}
+
 /// A file keeps this many marks.
 pub(crate) const MAX_MARKS: usize = 1000;
 

@@ -3,7 +3,7 @@ use std::io;
 use thiserror::Error;
 use waverant_media::{MediaTime, Track};
 
-use super::{FileFormat, FileMark};
+use super::{FileFormat, FileMark, Known};
 use crate::matroska::{ClusterReader, MatroskaError};
 use crate::mp4::{BoxReader, Mp4Error};
 use crate::source::Source;
@@ -113,12 +113,16 @@ impl<S: Source> FileReader<S> {
         &self.source
     }
 
+    fn known(&self) -> &Known {
+        match &self.inner {
+            Inner::Mp4(reader) => &reader.known,
+            Inner::Matroska(reader) => &reader.known,
+        }
+    }
+
     /// The tracks whose codec we carry, in file order.
     pub fn tracks(&self) -> &[FileTrack] {
-        match &self.inner {
-            Inner::Mp4(reader) => reader.tracks(),
-            Inner::Matroska(reader) => reader.tracks(),
-        }
+        &self.known().tracks
     }
 
     /// The next samples in file order, of a fragment or less; none at the end, or where the file is
@@ -135,19 +139,13 @@ impl<S: Source> FileReader<S> {
 
     /// The marks that were found up to here.
     pub fn marks(&self) -> &[FileMark] {
-        match &self.inner {
-            Inner::Mp4(reader) => reader.marks(),
-            Inner::Matroska(reader) => reader.marks(),
-        }
+        &self.known().marks
     }
 
     /// Where what was read up to here ends; behind the last group, the length of the file that is
     /// whole.
     pub fn whole_end(&self) -> u64 {
-        match &self.inner {
-            Inner::Mp4(reader) => reader.whole_end(),
-            Inner::Matroska(reader) => reader.whole_end(),
-        }
+        self.known().whole_end
     }
 
     /// True if the file was found to end within a fragment.
@@ -157,17 +155,11 @@ impl<S: Source> FileReader<S> {
 
     /// True if an index for seeking was found.
     pub fn has_index(&self) -> bool {
-        match &self.inner {
-            Inner::Mp4(reader) => reader.has_index(),
-            Inner::Matroska(reader) => reader.has_index(),
-        }
+        self.known().has_index
     }
 
     /// The length that the head tells, if it does.
     pub fn told_duration(&self) -> Option<MediaTime> {
-        match &self.inner {
-            Inner::Mp4(reader) => reader.told_duration(),
-            Inner::Matroska(reader) => reader.told_duration(),
-        }
+        self.known().told_duration
     }
 }

@@ -9,7 +9,7 @@ use super::codec::{CodecKnown, Described, read_codec, read_from_frame};
 use super::ebml::{ElementHead, HeadRead, MAX_HEAD, children, read_float, read_head, read_text, read_uint};
 use super::head::{Cue, Places};
 use super::{TIMESTAMP_SCALE, ids};
-use crate::file::{DecodeOrder, FileError, FileMark, FileTrack, MAX_MARKS, SampleRef, shortened};
+use crate::file::{DecodeOrder, FileError, FileMark, FileTrack, Known, MAX_MARKS, SampleRef, shortened};
 use crate::source::{Source, read_span};
 
 /// The largest element that is read into memory: tracks with their private data, chapters, laced blocks.
@@ -27,17 +27,13 @@ const FRAME_START: usize = 64;
 /// Where a reader is in a file.
 #[derive(Debug)]
 pub(crate) struct ClusterReader {
-    tracks: Vec<FileTrack>,
+    pub(crate) known: Known,
     lines: Vec<Line>,
-    marks: Vec<FileMark>,
     /// Nanoseconds in a tick.
     scale: u64,
-    told_duration: Option<MediaTime>,
-    has_index: bool,
     at: u64,
     /// Where the clusters begin.
     first_cluster: u64,
-    whole_end: u64,
     cluster: Option<Cluster>,
     /// Samples whose times are known.
     ready: Vec<SampleRef>,
@@ -81,15 +77,11 @@ struct Found {
 impl ClusterReader {
     pub(crate) fn open(source: &impl Source) -> Result<Self, FileError> {
         let mut reader = Self {
-            tracks: Vec::new(),
+            known: Known::default(),
             lines: Vec::new(),
-            marks: Vec::new(),
             scale: TIMESTAMP_SCALE,
-            told_duration: None,
-            has_index: false,
             at: 0,
             first_cluster: 0,
-            whole_end: 0,
             cluster: None,
             ready: Vec::new(),
             is_at_end: false,
@@ -101,26 +93,6 @@ impl ClusterReader {
         reader.read_segment_head(source)?;
         reader.complete_codecs(source)?;
         Ok(reader)
-    }
-
-    pub(crate) fn tracks(&self) -> &[FileTrack] {
-        &self.tracks
-    }
-
-    pub(crate) fn marks(&self) -> &[FileMark] {
-        &self.marks
-    }
-
-    pub(crate) fn whole_end(&self) -> u64 {
-        self.whole_end
-    }
-
-    pub(crate) fn has_index(&self) -> bool {
-        self.has_index
-    }
-
-    pub(crate) fn told_duration(&self) -> Option<MediaTime> {
-        self.told_duration
     }
 
     /// Where things are that are filled in at the end.
@@ -191,7 +163,7 @@ impl ClusterReader {
         if !has_tracks {
             return Err(MatroskaError::Missing("tracks").into());
         }
-        (self.first_cluster, self.whole_end) = (self.at, self.at);
+        (self.first_cluster, self.known.whole_end) = (self.at, self.at);
         Ok(())
     }
 
@@ -213,7 +185,7 @@ impl ClusterReader {
                 self.places.chapter_room = found.at;
                 self.read_chapters(&read_content(source, found)?);
             }
-            ids::CUES => self.has_index = true,
+            ids::CUES => self.known.has_index = true,
             ids::VOID | ids::SEEK_HEAD if self.places.info == 0 && self.places.seek_room == 0 => {
                 self.places.seek_room = found.at
             }
@@ -239,7 +211,7 @@ impl ClusterReader {
         }
         #[expect(clippy::cast_possible_truncation, clippy::cast_precision_loss, reason = "floats saturate")]
         let ticks = duration.map(|ticks| (ticks * self.scale as f64 * 9.0 / 100_000.0) as i64);
-        self.told_duration = ticks.filter(|ticks| *ticks > 0).map(MediaTime::from_ticks);
+        self.known.told_duration = ticks.filter(|ticks| *ticks > 0).map(MediaTime::from_ticks);
     }
 
     fn read_track(&mut self, entry: &[u8]) -> Result<(), MatroskaError> {
@@ -279,8 +251,8 @@ impl ClusterReader {
                 name: name.map(Into::into),
                 ..Track::new(track_id(number), codec)
             };
-            line.place = Some(self.tracks.len());
-            self.tracks.push(FileTrack { track, is_default });
+            line.place = Some(self.known.tracks.len());
+            self.known.tracks.push(FileTrack { track, is_default });
         }
         self.lines.push(line);
         Ok(())
@@ -290,13 +262,13 @@ impl ClusterReader {
         let of = |content: &'_ [u8], wanted: u32| -> Vec<Vec<u8>> {
             children(content).filter(|(id, _)| *id == wanted).map(|(_, content)| content.to_vec()).collect()
         };
-        self.marks.clear();
+        self.known.marks.clear();
         for edition in of(content, ids::EDITION_ENTRY) {
             for atom in of(&edition, ids::CHAPTER_ATOM).into_iter().take(MAX_MARKS) {
                 let start = of(&atom, ids::CHAPTER_TIME_START).first().map_or(0, |start| read_uint(start));
                 let display = of(&atom, ids::CHAPTER_DISPLAY).into_iter().next().unwrap_or_default();
                 let title = of(&display, ids::CHAP_STRING).first().map(|text| read_text(text)).unwrap_or_default();
-                self.marks.push(FileMark { at: from_nanoseconds(start), title: shortened(&title) });
+                self.known.marks.push(FileMark { at: from_nanoseconds(start), title: shortened(&title) });
             }
         }
     }
@@ -319,9 +291,9 @@ impl ClusterReader {
                     && let Some(line) = self.lines.iter_mut().find(|line| line.number == head.track && waits(line))
                     && let Some(codec) = read_from_frame(&line.codec_id, &start[head.length..])
                 {
-                    line.place = Some(self.tracks.len());
+                    line.place = Some(self.known.tracks.len());
                     let track = Track::new(track_id(line.number), codec);
-                    self.tracks.push(FileTrack { track, is_default: true });
+                    self.known.tracks.push(FileTrack { track, is_default: true });
                 }
             }
             if !self.lines.iter().any(waits) {
@@ -357,7 +329,7 @@ impl ClusterReader {
             }
             _ => {}
         }
-        (self.at, self.whole_end) = (end, end);
+        (self.at, self.known.whole_end) = (end, end);
         Ok(true)
     }
 
@@ -415,7 +387,7 @@ impl ClusterReader {
         let ticks = i128::from(cluster.timestamp) + i128::from(head.offset);
         let nanoseconds = ticks.saturating_mul(i128::from(self.scale));
         let mut pts = MediaTime::from_ticks(i64::try_from(nanoseconds * 9 / 100_000).unwrap_or(0));
-        let codec = self.tracks[place].track.codec.clone();
+        let codec = self.known.tracks[place].track.codec.clone();
         let is_picture = codec.kind() == TrackKind::Video;
         let sync = group.map_or(head.is_keyframe, |(_, sync)| sync) || !is_picture;
         let told = group.and_then(|(duration, _)| duration);
@@ -437,7 +409,7 @@ impl ClusterReader {
                 self.lines[line].order.push(pts, sample, &mut each);
             } else {
                 self.ready.push(sample);
-                if self.tracks.iter().all(|track| track.track.codec.kind() == TrackKind::Audio) {
+                if self.known.tracks.iter().all(|track| track.track.codec.kind() == TrackKind::Audio) {
                     self.note_cue(&cluster, head.track, pts, true);
                 }
             }

@@ -24,12 +24,12 @@ pub(crate) fn repair(source: &impl Source) -> Result<Option<Repair>, FileError> 
         let ends = group.iter().map(|sample| sample.pts + sample.duration);
         duration = ends.max().map_or(duration, |end| duration.max(end));
     }
-    let keep_bytes = reader.whole_end();
+    let keep_bytes = reader.known.whole_end;
     let removed_bytes = source.len() - keep_bytes;
     let places = *reader.places();
     // Without the rooms that our writer leaves there is nowhere to put what is missing.
     let is_ours = places.seek_room > 0 && places.duration > 0;
-    if !is_ours || removed_bytes == 0 && reader.has_index() {
+    if !is_ours || removed_bytes == 0 && reader.known.has_index {
         return Ok(None);
     }
     let mut entries = vec![(ids::INFO, places.info), (ids::TRACKS, places.tracks)];
@@ -37,7 +37,7 @@ pub(crate) fn repair(source: &impl Source) -> Result<Option<Repair>, FileError> 
         entries.push((ids::CHAPTERS, places.chapter_room));
     }
     let append = match reader.cues() {
-        cues if reader.has_index() || cues.is_empty() => Bytes::new(),
+        cues if reader.known.has_index || cues.is_empty() => Bytes::new(),
         cues => {
             entries.push((ids::CUES, keep_bytes));
             Bytes::from(write_cues(cues))

@@ -13,7 +13,7 @@ use super::index::RandomAccess;
 use super::mark::read_mark;
 use super::movie::{RawSample, TrackHead, read_movie};
 use super::sample_entry::is_video;
-use crate::file::{FileError, FileMark, FileTrack, MAX_MARKS, SampleRef};
+use crate::file::{FileError, FileTrack, Known, MAX_MARKS, SampleRef};
 use crate::source::{Source, read_span};
 
 /// The largest `moov` box: the tables of a plain file of some days.
@@ -28,17 +28,13 @@ const GROUP: usize = 512;
 /// Where a reader is in a file.
 #[derive(Debug)]
 pub(crate) struct BoxReader {
+    pub(crate) known: Known,
     heads: Vec<TrackHead>,
-    tracks: Vec<FileTrack>,
     /// For each head the place of its track; none for a codec that we do not carry.
     places: Vec<Option<usize>>,
     /// What a plain file has, in decode order.
     plain: vec::IntoIter<SampleRef>,
-    marks: Vec<FileMark>,
     at: u64,
-    whole_end: u64,
-    has_index: bool,
-    told_duration: Option<MediaTime>,
     random_access: RandomAccess,
     duration_at: Option<u64>,
 }
@@ -67,21 +63,17 @@ impl BoxReader {
         let is_video = |head: &&TrackHead| head.codec.as_ref().is_some_and(is_video);
         let indexed = heads.iter().find(is_video).or(heads.first()).map_or(0, |head| head.number);
         let mut reader = Self {
+            known: Known { told_duration: told_duration(&movie)?, ..Known::default() },
             random_access: RandomAccess::new(indexed),
             duration_at: duration_at(&movie).map(|at| movie_at + at),
-            told_duration: told_duration(&movie)?,
-            tracks: Vec::new(),
             places: Vec::new(),
             plain: Vec::new().into_iter(),
-            marks: Vec::new(),
             at: 0,
-            whole_end: 0,
-            has_index: false,
             heads,
         };
         for head in &reader.heads {
             let place = head.codec.as_ref().map(|codec| {
-                reader.tracks.push(FileTrack {
+                reader.known.tracks.push(FileTrack {
                     track: Track {
                         language: head.language.as_deref().map(Into::into),
                         name: head.name.as_deref().map(Into::into),
@@ -89,7 +81,7 @@ impl BoxReader {
                     },
                     is_default: head.is_enabled,
                 });
-                reader.tracks.len() - 1
+                reader.known.tracks.len() - 1
             });
             reader.places.push(place);
         }
@@ -101,32 +93,12 @@ impl BoxReader {
         let mut samples = Vec::new();
         for (head, place) in self.heads.iter_mut().zip(&self.places) {
             let found = std::mem::take(&mut head.tables).samples(file_length);
-            self.has_index |= !found.is_empty();
+            self.known.has_index |= !found.is_empty();
             let Some(place) = place else { continue };
             samples.extend(found.iter().map(|sample| placed(head, *place, sample)));
         }
         samples.sort_by_key(|sample| (sample.dts, sample.offset));
         samples
-    }
-
-    pub(crate) fn tracks(&self) -> &[FileTrack] {
-        &self.tracks
-    }
-
-    pub(crate) fn marks(&self) -> &[FileMark] {
-        &self.marks
-    }
-
-    pub(crate) fn whole_end(&self) -> u64 {
-        self.whole_end
-    }
-
-    pub(crate) fn has_index(&self) -> bool {
-        self.has_index
-    }
-
-    pub(crate) fn told_duration(&self) -> Option<MediaTime> {
-        self.told_duration
     }
 
     pub(crate) fn next_group(&mut self, source: &impl Source) -> Result<Option<Vec<SampleRef>>, FileError> {
@@ -140,7 +112,7 @@ impl BoxReader {
                     // A fragment counts only if its payload is whole as well.
                     let Some(data) = next_box(source, found.end)? else { return Ok(None) };
                     let group = self.read_fragment(source, &found)?;
-                    (self.at, self.whole_end) = (data.end, data.end);
+                    (self.at, self.known.whole_end) = (data.end, data.end);
                     if !group.is_empty() {
                         return Ok(Some(group));
                     }
@@ -148,12 +120,12 @@ impl BoxReader {
                 }
                 b"emsg" => {
                     let content = read_content(source, &found, MAX_HEADER)?;
-                    self.marks.extend(read_mark(&content)?.filter(|_| self.marks.len() < MAX_MARKS));
+                    self.known.marks.extend(read_mark(&content)?.filter(|_| self.known.marks.len() < MAX_MARKS));
                 }
-                b"mfra" => self.has_index = true,
+                b"mfra" => self.known.has_index = true,
                 _ => {}
             }
-            (self.at, self.whole_end) = (found.end, found.end);
+            (self.at, self.known.whole_end) = (found.end, found.end);
         }
         Ok(None)
     }

@@ -17,13 +17,13 @@ pub(crate) fn repair(source: &impl Source) -> Result<Option<Repair>, FileError> 
         let ends = group.iter().map(|sample| sample.pts + sample.duration);
         duration = ends.max().map_or(duration, |end| duration.max(end));
     }
-    let keep_bytes = reader.whole_end();
+    let keep_bytes = reader.known.whole_end;
     let removed_bytes = source.len() - keep_bytes;
-    if removed_bytes == 0 && reader.has_index() {
+    if removed_bytes == 0 && reader.known.has_index {
         return Ok(None);
     }
     // An index that is cut off goes with the rest; a whole one stays.
-    let append = if reader.has_index() { Bytes::new() } else { reader.random_access().write() };
+    let append = if reader.known.has_index { Bytes::new() } else { reader.random_access().write() };
     let patches = reader.duration_at().map(|offset| {
         let mut bytes = Vec::with_capacity(8);
         bytes.put_u64(u64::try_from(duration.in_timescale(MOVIE_TIMESCALE)).unwrap_or(0));
