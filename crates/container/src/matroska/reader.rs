@@ -203,9 +203,13 @@ impl ClusterReader {
                 ids::INFO_TIMESTAMP_SCALE => self.scale = read_uint(value).max(1),
                 ids::DURATION => {
                     duration = Some(read_float(value));
-                    self.places.duration = at - 3;
+                    // Only where ours would be: a header of three bytes before eight.
+                    if value.len() == 8 {
+                        self.places.duration = at.saturating_sub(3);
+                    }
                 }
-                ids::VOID => self.places.duration = at - 2,
+                // What stands for it at first.
+                ids::VOID if value.len() == 9 => self.places.duration = at.saturating_sub(2),
                 _ => {}
             }
         }
@@ -420,7 +424,7 @@ impl ClusterReader {
 
     /// One place to start for each cluster.
     fn note_cue(&mut self, cluster: &Cluster, track: u64, pts: MediaTime, sync: bool) {
-        let cluster = cluster.at - self.places.segment_start;
+        let cluster = cluster.at.saturating_sub(self.places.segment_start);
         if sync && self.cues.last().is_none_or(|last| last.cluster != cluster) {
             let nanoseconds = i128::from(pts.ticks()) * 100_000 / 9;
             let time = u64::try_from(nanoseconds / i128::from(self.scale)).unwrap_or(0);

@@ -28,12 +28,13 @@ pub(crate) fn repair(source: &impl Source) -> Result<Option<Repair>, FileError> 
     let removed_bytes = source.len() - keep_bytes;
     let places = *reader.places();
     // Without the rooms that our writer leaves there is nowhere to put what is missing.
-    let is_ours = places.seek_room > 0 && places.duration > 0;
+    let rooms = [places.seek_room, places.info, places.tracks, places.duration];
+    let is_ours = places.segment_start > 0 && rooms.iter().all(|place| *place >= places.segment_start);
     if !is_ours || removed_bytes == 0 && reader.known.has_index {
         return Ok(None);
     }
     let mut entries = vec![(ids::INFO, places.info), (ids::TRACKS, places.tracks)];
-    if places.chapter_room > 0 {
+    if places.chapter_room > places.segment_start {
         entries.push((ids::CHAPTERS, places.chapter_room));
     }
     let append = match reader.cues() {

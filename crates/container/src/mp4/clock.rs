@@ -25,7 +25,7 @@ impl SampleClock {
     pub(super) fn place(&mut self, at: MediaTime, frame_length: Option<i64>) -> i64 {
         let mut decode_time = at.in_timescale(self.timescale);
         if let Some(expected) = self.expected
-            && (decode_time - expected).abs() <= AUDIO_TOLERANCE.in_timescale(self.timescale)
+            && decode_time.saturating_sub(expected).saturating_abs() <= AUDIO_TOLERANCE.in_timescale(self.timescale)
         {
             decode_time = expected;
         }
@@ -33,7 +33,7 @@ impl SampleClock {
         decode_time = decode_time.max(self.earliest);
         self.earliest = decode_time;
         if let Some(frame_length) = frame_length {
-            self.expected = Some(decode_time + frame_length);
+            self.expected = Some(decode_time.saturating_add(frame_length));
         }
         decode_time
     }

@@ -136,8 +136,9 @@ fn write_track(out: &mut BoxWriter, track: &InitTrack<'_>, created: u64, duratio
 ///
 /// Source: ISO/IEC 14496-12, 8.6.6.1
 fn write_edit_list(out: &mut BoxWriter, track: &InitTrack<'_>, duration: u64) {
-    let delay = u64::try_from(-track.edit_start).unwrap_or(0);
-    let delay = delay * u64::from(MOVIE_TIMESCALE) / u64::from(track.timescale.max(1));
+    let delay = u128::try_from(track.edit_start.saturating_neg()).unwrap_or(0);
+    let delay = delay * u128::from(MOVIE_TIMESCALE) / u128::from(track.timescale.max(1));
+    let delay = u64::try_from(delay).unwrap_or(u64::MAX);
     if track.edit_start == 0 {
         return;
     }

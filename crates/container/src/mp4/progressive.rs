@@ -126,7 +126,7 @@ impl TrackTables {
     fn end_sample(&mut self, duration: i64) {
         let duration = u32::try_from(duration.max(0)).unwrap_or(u32::MAX);
         count(&mut self.durations, duration);
-        self.duration += u64::from(duration);
+        self.duration = self.duration.saturating_add(duration.into());
     }
 
     /// The boxes of the sample table behind the sample entry.
@@ -246,7 +246,7 @@ impl Planned {
         let frame_length = (!self.is_video() && told > 0).then_some(told);
         let decode_time = self.clock.place(sample.dts - origin, frame_length);
         match self.last_decode_time.replace(decode_time) {
-            Some(last) => self.tables.end_sample(decode_time - last),
+            Some(last) => self.tables.end_sample(decode_time.saturating_sub(last)),
             None => self.first_decode_time = decode_time,
         }
         if told > 0 {
@@ -323,7 +323,8 @@ pub fn plan_progressive(source: &impl Source, selection: &Selection) -> Result<L
     planned.retain(|track| !track.tables.sizes.is_empty());
     let shift = start - origin.unwrap_or_default();
     let cut_off = bounds.start.map_or(0, MediaTime::millis);
-    let plan = Plan { shift, duration: end - start, began_ms: selection.began_ms.map(|began| began + cut_off) };
+    let plan =
+        Plan { shift, duration: end - start, began_ms: selection.began_ms.map(|began| began.saturating_add(cut_off)) };
     Ok(lay_out(planned, extents, data_length, &plan))
 }
 
@@ -405,7 +406,7 @@ fn write_head(planned: &[Planned], data_length: u64, plan: &Plan, is_sound: bool
         // What was chosen is to be heard.
         is_default: track.file_track.is_default || !has_default(track.is_video()),
         // In the tables every track begins at zero; the edit list puts it where it belongs.
-        edit_start: plan.shift.in_timescale(track.clock.timescale) - track.first_decode_time,
+        edit_start: plan.shift.in_timescale(track.clock.timescale).saturating_sub(track.first_decode_time),
         tables: Some(&track.tables),
     });
     let mut head = write_plain_init(&Init {
