@@ -51,7 +51,9 @@ export function RecordingRules({ channel, onClose }: { channel: Channel; onClose
     });
     onClose();
   };
-  const depotOptions = [["", "Nowhere"] as const, ...(depots.data ?? []).map((depot) => [depot.name, depot.name] as const)];
+  // The present one is always there, so that saving before the list has come does not lose it.
+  const names = new Set([...(rules.depot ? [rules.depot] : []), ...(depots.data ?? []).map((depot) => depot.name)]);
+  const depotOptions = [["", "Nowhere"] as const, ...[...names].map((name) => [name, name] as const)];
   const number = { type: "number", min: 0, step: "any" } as const;
   return (
     <Dialog title="What is recorded" onClose={onClose}>
