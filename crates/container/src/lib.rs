@@ -1,4 +1,5 @@
-//! Containers, without files or sockets: FLV tag payloads as RTMP carries them; fragmented MP4 and
+//! Containers, without files or sockets: FLV tag payloads as RTMP carries them; MPEG-TS;
+//! fragmented MP4 and
 //! Matroska with writers that need no end, and readers for files of any size; plain MP4 made of either.
 
 mod cutting;
@@ -8,6 +9,7 @@ mod language;
 mod matroska;
 mod mp4;
 mod source;
+mod ts;
 
 pub use cutting::{Fragment, Patch, WriterError};
 pub use file::{
@@ -21,3 +23,4 @@ pub use flv::{
 pub use matroska::{ClusterWriter, MatroskaError};
 pub use mp4::{Extent, FragmentWriter, Layout, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Selection, plan_progressive};
 pub use source::Source;
+pub use ts::{TsCounters, TsEvent, TsReader, TsStream, TsWriter, is_writable};

@@ -13,6 +13,11 @@ const LAST_EAC3_BSID: u8 = 16;
 /// Source: ETSI TS 102 366, table 4.3
 const CHANNELS: [u8; 8] = [2, 1, 2, 3, 3, 4, 4, 5];
 
+/// Bit rates in kbit/s by half of `frmsizecod`.
+///
+/// Source: ETSI TS 102 366, table 4.13
+const BIT_RATES: [u32; 19] = [32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384, 448, 512, 576, 640];
+
 const SAMPLE_RATES: [u32; 3] = [48_000, 44_100, 32_000];
 
 /// The parameters of an AC-3 or Enhanced AC-3 track. There is no header outside the stream:
@@ -147,6 +152,18 @@ impl Ac3Config {
         self.samples_per_frame
     }
 
+    /// Bytes of a frame; None if the frame size code is reserved.
+    pub fn frame_length(&self) -> Option<usize> {
+        if self.enhanced {
+            return usize::try_from(self.frame_bytes).ok();
+        }
+        let rate = BIT_RATES.get(usize::from(self.frame_size_code / 2))?;
+        let words = rate * 1000 * (self.samples_per_frame / 16) / self.sample_rate();
+        // At 44.1 kHz the frame is not a whole number of words; odd codes have one more.
+        let padding = if self.sample_rate() == 44_100 { u32::from(self.frame_size_code & 1) } else { 0 };
+        usize::try_from((words + padding) * 2).ok()
+    }
+
     /// The body of the `dac3` or `dec3` box.
     ///
     /// Source: ETSI TS 102 366, F.4 and F.6
@@ -190,10 +207,12 @@ mod tests {
         let plain = Ac3Config::parse(AC3_FRAME_START).unwrap();
         assert_eq!((plain.is_enhanced(), plain.sample_rate(), plain.channel_count()), (false, 48_000, 6));
         assert_eq!(plain.samples_per_frame(), 1536);
+        assert_eq!(plain.frame_length(), Some(1536));
         // fscod 0, bsid 8, bsmod 0, acmod 7, lfeon, bit_rate_code 14 (384 kbit/s)
         assert_eq!(plain.mp4_box(), [0x10, 0x3d, 0xc0]);
         let enhanced = Ac3Config::parse(EAC3_FRAME_START).unwrap();
         assert_eq!((enhanced.is_enhanced(), enhanced.sample_rate(), enhanced.channel_count()), (true, 48_000, 2));
+        assert_eq!(enhanced.frame_length(), Some(768));
         assert_eq!(enhanced.mp4_box(), [0x06, 0x00, 0x20, 0x04, 0x00], "192 kbit/s, bsid 16, acmod 2");
     }
 

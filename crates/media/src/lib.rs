@@ -5,6 +5,7 @@
 
 mod aac;
 mod ac3;
+mod adts;
 mod av1;
 mod bits;
 mod config_error;
@@ -24,6 +25,7 @@ mod vp9;
 
 pub use aac::{AacConfigError, AudioObjectType, AudioSpecificConfig};
 pub use ac3::Ac3Config;
+pub use adts::AdtsHeader;
 pub use av1::Av1Config;
 pub use bits::{BitReader, OutOfBits};
 pub use config_error::ConfigError;

@@ -64,7 +64,7 @@ pub enum CodecParameters {
     Flac(FlacConfig),
     /// AC-3 and Enhanced AC-3 (ETSI TS 102 366).
     Ac3(Ac3Config),
-    /// MP3 (ISO/IEC 11172-3 and 13818-3, layer III).
+    /// MP3 and MP2 (ISO/IEC 11172-3 and 13818-3, layers III and II).
     Mp3(Mp3Config),
 }
 
@@ -100,6 +100,7 @@ impl CodecParameters {
             Self::Flac(_) => "FLAC",
             Self::Ac3(config) if config.is_enhanced() => "E-AC-3",
             Self::Ac3(_) => "AC-3",
+            Self::Mp3(config) if config.layer() == 2 => "MP2",
             Self::Mp3(_) => "MP3",
         }
     }

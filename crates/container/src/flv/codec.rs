@@ -61,6 +61,8 @@ impl TagCodec {
             CodecParameters::Flac(_) => Self::Flac,
             CodecParameters::Ac3(config) if config.is_enhanced() => Self::Eac3,
             CodecParameters::Ac3(_) => Self::Ac3,
+            // Tags have no number or letters for layer II.
+            CodecParameters::Mp3(config) if config.layer() != 3 => return None,
             CodecParameters::Mp3(_) => Self::Mp3,
             _ => return None,
         })

@@ -23,6 +23,7 @@ pub(super) fn codec_id(codec: &CodecParameters) -> Option<&'static str> {
         CodecParameters::Flac(_) => "A_FLAC",
         CodecParameters::Ac3(config) if config.is_enhanced() => "A_EAC3",
         CodecParameters::Ac3(_) => "A_AC3",
+        CodecParameters::Mp3(config) if config.layer() == 2 => "A_MPEG/L2",
         CodecParameters::Mp3(_) => "A_MPEG/L3",
         _ => return None,
     })
@@ -71,6 +72,9 @@ pub(super) fn read_codec(described: &Described) -> Result<CodecKnown, String> {
         "A_FLAC" => FlacConfig::parse(private).map(CodecParameters::Flac).map_err(|e| failed(&e))?,
         "A_AC3" | "A_EAC3" => return Ok(CodecKnown::FromFrame),
         "A_MPEG/L3" => CodecParameters::Mp3(Mp3Config::from_format(rate(described), described.channel_count)),
+        "A_MPEG/L2" => {
+            CodecParameters::Mp3(Mp3Config::from_format(rate(described), described.channel_count).with_layer(2))
+        }
         // Old files name the profile behind a slash, and may lack the private data; those we do not carry.
         id if id == "A_AAC" || id.starts_with("A_AAC/") && !private.is_empty() => {
             AudioSpecificConfig::parse(private).map(CodecParameters::Aac).map_err(|e| failed(&e))?

@@ -60,6 +60,25 @@ impl AvcDecoderConfig {
         Ok(Self { length_size, sequence, raw })
     }
 
+    /// Makes a record, with lengths of four bytes, of parameter sets as a stream carries them.
+    ///
+    /// # Errors
+    /// [`AvcConfigError`] if there is no SPS, or the first one is damaged.
+    pub fn from_parameter_sets(sequences: &[&[u8]], pictures: &[&[u8]]) -> Result<Self, AvcConfigError> {
+        let first = sequences.first().ok_or(AvcConfigError::NoSps)?;
+        let sequence = SequenceParameters::parse(first)?;
+        let count = |sets: &[&[u8]]| u8::try_from(sets.len().min(31)).unwrap_or_default();
+        let mut raw = vec![1, sequence.profile, sequence.constraints, sequence.level, 0xff, 0xe0 | count(sequences)];
+        write_sets(sequences, &mut raw);
+        raw.push(count(pictures));
+        write_sets(pictures, &mut raw);
+        if !matches!(sequence.profile, 66 | 77 | 88) {
+            let (luma, chroma) = sequence.bit_depths;
+            raw.extend([0xfc | sequence.chroma_format, 0xf8 | (luma - 8), 0xf8 | (chroma - 8), 0]);
+        }
+        Ok(Self { raw: raw.into(), length_size: 4, sequence })
+    }
+
     /// The record as it was received.
     pub fn raw(&self) -> &Bytes {
         &self.raw
@@ -84,6 +103,14 @@ impl AvcDecoderConfig {
     /// What the first sequence parameter set says.
     pub fn sequence(&self) -> &SequenceParameters {
         &self.sequence
+    }
+}
+
+fn write_sets(sets: &[&[u8]], raw: &mut Vec<u8>) {
+    for set in sets.iter().take(31) {
+        let length = u16::try_from(set.len()).unwrap_or(u16::MAX);
+        raw.extend(length.to_be_bytes());
+        raw.extend(&set[..usize::from(length)]);
     }
 }
 
@@ -119,6 +146,18 @@ mod tests {
         assert_eq!(config.length_size(), 4);
         assert_eq!((config.sequence().width, config.sequence().height), (1280, 720));
         assert_eq!(config.parameter_sets(), [&RECORD[8..18], &RECORD[21..]]);
+    }
+
+    #[test]
+    fn a_record_is_made_of_parameter_sets() {
+        let made = AvcDecoderConfig::from_parameter_sets(&[&RECORD[8..18]], &[&RECORD[21..]]).unwrap();
+        assert_eq!(made.raw(), RECORD);
+        assert_eq!(AvcDecoderConfig::from_parameter_sets(&[], &[&RECORD[21..]]), Err(AvcConfigError::NoSps));
+        // High profile: chroma format and bit depths stand behind the sets.
+        let high = [0x67, 0x64, 0x00, 0x1f, 0xac, 0xd9, 0x40, 0x50, 0x05, 0xba, 0x10];
+        let made = AvcDecoderConfig::from_parameter_sets(&[&high], &[&RECORD[21..]]).unwrap();
+        assert_eq!(made.raw()[made.raw().len() - 4..], [0xfd, 0xf8, 0xf8, 0]);
+        assert_eq!(AvcDecoderConfig::parse(made.raw().clone()), Ok(made));
     }
 
     #[test]

@@ -49,6 +49,10 @@ pub struct SequenceParameters {
     pub constraints: u8,
     /// `level_idc`: ten times the level.
     pub level: u8,
+    /// `chroma_format_idc`: 1 is 4:2:0.
+    pub chroma_format: u8,
+    /// Bits of a luma and of a chroma sample.
+    pub bit_depths: (u8, u8),
     /// Width in luma samples after cropping.
     pub width: u32,
     /// Height in luma samples after cropping.
@@ -82,7 +86,8 @@ impl SequenceParameters {
         let has_vui = reader.bit()?;
         // A set that ends inside the VUI still tells the size; only the rate is lost.
         let frame_rate = if has_vui { read_frame_rate(&mut reader).unwrap_or(None) } else { None };
-        Ok(Self { profile, constraints, level, width, height, progressive, frame_rate })
+        let Chroma { format: chroma_format, bit_depths, .. } = chroma;
+        Ok(Self { profile, constraints, level, chroma_format, bit_depths, width, height, progressive, frame_rate })
     }
 
     /// The profile's name as people write it.
@@ -103,20 +108,24 @@ impl SequenceParameters {
 
 #[derive(Clone, Copy)]
 struct Chroma {
+    format: u8,
+    bit_depths: (u8, u8),
     horizontal_unit: u32,
     vertical_unit: u32,
 }
 
 impl Chroma {
-    const YUV420: Self = Self { horizontal_unit: 2, vertical_unit: 2 };
+    const YUV420: Self = Self { format: 1, bit_depths: (8, 8), horizontal_unit: 2, vertical_unit: 2 };
 
     /// Source: ISO/IEC 14496-10, table 6-1
-    fn from_idc(idc: u32, separate_planes: bool) -> Self {
-        match (idc, separate_planes) {
-            (1, _) => Self::YUV420,
-            (2, _) => Self { horizontal_unit: 2, vertical_unit: 1 },
-            _ => Self { horizontal_unit: 1, vertical_unit: 1 },
-        }
+    fn from_idc(idc: u32, separate_planes: bool, bit_depths: (u8, u8)) -> Self {
+        let (horizontal_unit, vertical_unit) = match (idc, separate_planes) {
+            (1, _) => (2, 2),
+            (2, _) => (2, 1),
+            _ => (1, 1),
+        };
+        let format = u8::try_from(idc).unwrap_or(1);
+        Self { format, bit_depths, horizontal_unit, vertical_unit }
     }
 }
 
@@ -131,8 +140,9 @@ fn limited(field: &'static str, value: u32, limit: u32) -> Result<u32, SpsError>
 fn read_high_profile(reader: &mut BitReader<'_>) -> Result<Chroma, SpsError> {
     let idc = limited("chroma_format_idc", reader.unsigned_golomb()?, 3)?;
     let separate_planes = idc == 3 && reader.bit()?;
-    limited("bit_depth_luma_minus8", reader.unsigned_golomb()?, 6)?;
-    limited("bit_depth_chroma_minus8", reader.unsigned_golomb()?, 6)?;
+    let depth = |value: u32| u8::try_from(value + 8).unwrap_or(8);
+    let luma = depth(limited("bit_depth_luma_minus8", reader.unsigned_golomb()?, 6)?);
+    let chroma = depth(limited("bit_depth_chroma_minus8", reader.unsigned_golomb()?, 6)?);
     reader.skip(1)?; // qpprime_y_zero_transform_bypass_flag
     if reader.bit()? {
         let lists = if idc == 3 { 12 } else { 8 };
@@ -142,7 +152,7 @@ fn read_high_profile(reader: &mut BitReader<'_>) -> Result<Chroma, SpsError> {
             }
         }
     }
-    Ok(Chroma::from_idc(idc, separate_planes))
+    Ok(Chroma::from_idc(idc, separate_planes, (luma, chroma)))
 }
 
 /// Source: ISO/IEC 14496-10, 7.3.2.1.1.1

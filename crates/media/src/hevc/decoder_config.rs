@@ -2,12 +2,18 @@ use bytes::Bytes;
 
 use super::HevcSequence;
 use crate::config_error::ConfigError;
-use crate::{BitReader, OutOfBits};
+use crate::{BitReader, OutOfBits, unescape_rbsp};
 
 /// NAL unit type of a sequence parameter set.
 ///
 /// Source: ITU-T H.265, table 7-1
 const SPS: u8 = 33;
+const VPS: u8 = 32;
+const PPS: u8 = 34;
+
+/// Bytes of an SPS before `profile_tier_level`, and of its general part.
+const BEFORE_PROFILE: usize = 3;
+const PROFILE_LENGTH: usize = 12;
 
 /// The parameter sets of an HEVC track, and how its NAL unit lengths are written.
 ///
@@ -52,6 +58,46 @@ impl HevcDecoderConfig {
         Ok(Self { profile, level, length_size, frame_rate, sequence, raw })
     }
 
+    /// Makes a record, with lengths of four bytes, of parameter sets as a stream carries them.
+    ///
+    /// # Errors
+    /// [`ConfigError`] if there is no SPS, or the first one is damaged.
+    pub fn from_parameter_sets(videos: &[&[u8]], sequences: &[&[u8]], pictures: &[&[u8]]) -> Result<Self, ConfigError> {
+        let first = sequences.first().ok_or(ConfigError::Start { expected: "a sequence parameter set" })?;
+        let sequence = HevcSequence::parse(first)?;
+        let rbsp = unescape_rbsp(first);
+        let truncated = ConfigError::Truncated(OutOfBits { missing: 8 });
+        let profile = rbsp.get(BEFORE_PROFILE..BEFORE_PROFILE + PROFILE_LENGTH).ok_or(truncated)?;
+        let layers = rbsp[2] >> 1 & 7;
+        let nested = rbsp[2] & 1;
+        let (luma, chroma) = sequence.bit_depths;
+        let mut raw = vec![1];
+        raw.extend(profile);
+        raw.extend([0xf0, 0, 0xfc, 0xfc | sequence.chroma_format, 0xf8 | (luma - 8), 0xf8 | (chroma - 8), 0, 0]);
+        raw.push((layers + 1) << 3 | nested << 2 | 3);
+        let arrays = [(VPS, videos), (SPS, sequences), (PPS, pictures)];
+        raw.push(u8::try_from(arrays.iter().filter(|(_, sets)| !sets.is_empty()).count()).unwrap_or(3));
+        for (kind, sets) in arrays.into_iter().filter(|(_, sets)| !sets.is_empty()) {
+            raw.push(kind);
+            raw.extend(u16::try_from(sets.len()).unwrap_or(u16::MAX).to_be_bytes());
+            for set in sets {
+                let length = u16::try_from(set.len()).unwrap_or(u16::MAX);
+                raw.extend(length.to_be_bytes());
+                raw.extend(&set[..usize::from(length)]);
+            }
+        }
+        Self::parse(raw.into())
+    }
+
+    /// The parameter sets as NAL units, in the order in which the record has them.
+    pub fn parameter_sets(&self) -> Vec<&[u8]> {
+        let mut sets = Vec::new();
+        // The record was read through when it was parsed.
+        let arrays = self.raw.get(22).copied().unwrap_or_default();
+        let _ = each_set(&self.raw, arrays.into(), |_, set| sets.push(set));
+        sets
+    }
+
     /// The record as it was received.
     pub fn raw(&self) -> &Bytes {
         &self.raw
@@ -93,24 +139,31 @@ fn byte(reader: &mut BitReader<'_>, count: usize) -> Result<u8, OutOfBits> {
     reader.bits(count).map(|value| u8::try_from(value).unwrap_or(u8::MAX))
 }
 
-/// Passes over the arrays of NAL units behind the fixed fields; returns the first SPS.
+/// The first SPS in the arrays of NAL units behind the fixed fields.
 fn first_sps(raw: &[u8], arrays: u32) -> Result<Option<&[u8]>, ConfigError> {
+    let mut found = None;
+    each_set(raw, arrays, |kind, unit| {
+        if kind == SPS {
+            found.get_or_insert(unit);
+        }
+    })?;
+    Ok(found)
+}
+
+fn each_set<'a>(raw: &'a [u8], arrays: u32, mut take: impl FnMut(u8, &'a [u8])) -> Result<(), ConfigError> {
     let truncated = ConfigError::Truncated(OutOfBits { missing: 8 });
     let mut rest = raw.get(23..).ok_or(truncated)?;
-    let mut found = None;
     for _ in 0..arrays {
         let (&[head, high, low], after) = rest.split_first_chunk::<3>().ok_or(truncated)?;
         rest = after;
         for _ in 0..u16::from_be_bytes([high, low]) {
             let (length, after) = rest.split_first_chunk::<2>().ok_or(truncated)?;
             let (unit, after) = after.split_at_checked(u16::from_be_bytes(*length).into()).ok_or(truncated)?;
-            if head & 0x3f == SPS {
-                found.get_or_insert(unit);
-            }
+            take(head & 0x3f, unit);
             rest = after;
         }
     }
-    Ok(found)
+    Ok(())
 }
 
 #[cfg(test)]
@@ -123,9 +176,23 @@ mod tests {
     #[test]
     fn reads_a_record() {
         let config = HevcDecoderConfig::parse(Bytes::from_static(HEVC_RECORD)).unwrap();
-        assert_eq!(config.sequence(), Some(HevcSequence { width: 1920, height: 1080 }));
+        assert_eq!(
+            config.sequence(),
+            Some(HevcSequence { width: 1920, height: 1080, chroma_format: 1, bit_depths: (8, 8) })
+        );
         assert_eq!((config.profile_name(), config.level(), config.length_size()), ("Main", 120, 4));
         assert_eq!(config.raw(), HEVC_RECORD);
+    }
+
+    #[test]
+    fn a_record_is_made_of_parameter_sets() {
+        let config = HevcDecoderConfig::parse(Bytes::from_static(HEVC_RECORD)).unwrap();
+        let sets = config.parameter_sets();
+        assert_eq!(sets.iter().map(|set| set[0] >> 1).collect::<Vec<_>>(), [VPS, SPS, PPS]);
+        let made = HevcDecoderConfig::from_parameter_sets(&sets[..1], &sets[1..2], &sets[2..]).unwrap();
+        assert_eq!((made.sequence(), made.level()), (config.sequence(), config.level()));
+        assert_eq!(made.parameter_sets(), sets);
+        assert!(HevcDecoderConfig::from_parameter_sets(&sets[..1], &[], &sets[2..]).is_err());
     }
 
     #[test]

@@ -16,6 +16,10 @@ pub struct HevcSequence {
     pub width: u32,
     /// Height in luma samples after cropping.
     pub height: u32,
+    /// `chroma_format_idc`: 1 is 4:2:0.
+    pub chroma_format: u8,
+    /// Bits of a luma and of a chroma sample.
+    pub bit_depths: (u8, u8),
 }
 
 impl HevcSequence {
@@ -51,7 +55,15 @@ impl HevcSequence {
         if crop_x >= width || crop_y >= height {
             return Err(ConfigError::field("conformance window", crop_x.max(crop_y), "less than the picture is legal"));
         }
-        Ok(Self { width: width - crop_x, height: height - crop_y })
+        let mut depth = || -> Result<u8, ConfigError> {
+            match reader.unsigned_golomb()? {
+                value @ 0..=8 => Ok(u8::try_from(value + 8).unwrap_or(8)),
+                found => Err(ConfigError::field("bit depth", found, "0 to 8 is legal")),
+            }
+        };
+        let bit_depths = (depth()?, depth()?);
+        let chroma_format = u8::try_from(chroma).unwrap_or(1);
+        Ok(Self { width: width - crop_x, height: height - crop_y, chroma_format, bit_depths })
     }
 }
 

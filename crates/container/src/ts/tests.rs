@@ -1,0 +1,480 @@
+use bytes::Bytes;
+use proptest::prelude::*;
+use rstest::rstest;
+use waverant_media::testing::{AC3_FRAME_START, EAC3_FRAME_START, h264, hevc, opus};
+use waverant_media::{
+    Ac3Config, AudioSpecificConfig, CodecParameters, MediaTime, Mp3Config, Packet, Track, TrackId, TrackKind, Tracks,
+};
+
+use super::tables::{StreamCodec, parse_pat, parse_pmt};
+use super::{TsEvent, TsReader, TsWriter};
+
+const PACKET: usize = 188;
+
+fn aac() -> CodecParameters {
+    CodecParameters::Aac(AudioSpecificConfig::parse(Bytes::from_static(&[0x11, 0x90])).unwrap())
+}
+
+fn mpeg(frame: &[u8]) -> CodecParameters {
+    CodecParameters::Mp3(Mp3Config::parse(frame).unwrap())
+}
+
+fn ac3(frame: &[u8]) -> CodecParameters {
+    CodecParameters::Ac3(Ac3Config::parse(frame).unwrap())
+}
+
+/// A picture with two slices, and something before them.
+fn picture(keyframe: bool, number: u32, length: usize) -> Bytes {
+    let kind = if keyframe { 5 } else { 1 };
+    let mut first = vec![0x60 | kind, 0x88];
+    first.extend(number.to_be_bytes().map(|byte| byte | 0x11));
+    first.resize(length, 0x5a);
+    let units: [&[u8]; 3] = [&[6, 5, 1, 0x77, 0x80], &first, &[0x60 | kind, 0x44, 0x77]];
+    let with_length = |unit: &&[u8]| [&u32::try_from(unit.len()).unwrap().to_be_bytes()[..], unit].concat();
+    units.iter().map(with_length).collect::<Vec<_>>().concat().into()
+}
+
+fn frame(codec: &CodecParameters, number: u8, start: &[u8]) -> Bytes {
+    let length = match codec {
+        CodecParameters::Mp3(config) => config.frame_length(start).unwrap(),
+        CodecParameters::Ac3(config) => config.frame_length().unwrap(),
+        _ => 300 + usize::from(number),
+    };
+    let mut raw = start.to_vec();
+    raw.resize(length, number & 0x3f);
+    raw.into()
+}
+
+struct Show {
+    tracks: Tracks,
+    packets: Vec<Packet>,
+}
+
+/// Two seconds of pictures, with pictures shown out of order, and of sound in each of `sounds`.
+fn show(video: Option<CodecParameters>, sounds: &[(CodecParameters, &[u8])], picture_length: usize) -> Show {
+    let mut tracks = Tracks::new();
+    let mut packets = Vec::new();
+    if let Some(codec) = video {
+        tracks.set(Track::new(TrackId::VIDEO, codec));
+        for number in 0..50_i64 {
+            let dts = MediaTime::from_ticks(number * 3_600);
+            let keyframe = number % 25 == 0;
+            let late = if keyframe { 1 } else { [4, 1, 1][usize::try_from(number % 3).unwrap()] };
+            packets.push(Packet {
+                track: TrackId::VIDEO,
+                kind: TrackKind::Video,
+                dts,
+                pts: dts + MediaTime::from_ticks(late * 3_600),
+                random_access: keyframe,
+                payload: picture(keyframe, u32::try_from(number).unwrap(), picture_length),
+            });
+        }
+    }
+    for (place, (codec, start)) in (0..).zip(sounds) {
+        let track = TrackId::at(TrackKind::Audio, place).unwrap();
+        let labelled = Track {
+            language: Some(["en", "de", "fr"][usize::from(place) % 3].into()),
+            name: Some(format!("Sound {place} – Fluß").into()),
+            ..Track::new(track, codec.clone())
+        };
+        tracks.set(labelled);
+        let sound = codec.sound().unwrap();
+        for number in 0..60_u8 {
+            let samples = i64::from(number) * i64::from(sound.samples_per_frame);
+            let dts = MediaTime::from_ticks(samples * 90_000 / i64::from(sound.sample_rate));
+            let payload = frame(codec, number, start);
+            packets.push(Packet { track, kind: TrackKind::Audio, dts, pts: dts, random_access: true, payload });
+        }
+    }
+    packets.sort_by_key(|packet| packet.dts);
+    Show { tracks, packets }
+}
+
+fn written(show: &Show) -> Vec<u8> {
+    let mut writer = TsWriter::new();
+    writer.set_tracks(&show.tracks);
+    let mut out = Vec::new();
+    for packet in &show.packets {
+        writer.write(packet, &mut out);
+    }
+    assert_eq!(out.len() % PACKET, 0);
+    // One more of each, so that the last pictures end.
+    for track in show.tracks.iter() {
+        let last = show.packets.iter().rfind(|packet| packet.track == track.id).unwrap();
+        let dts = last.dts + MediaTime::from_millis(100);
+        writer.write(&Packet { dts, pts: dts, ..last.clone() }, &mut out);
+    }
+    out
+}
+
+fn read(raw: &[u8], cut: usize) -> (Vec<TsEvent>, TsReader) {
+    let mut reader = TsReader::new();
+    let mut events = Vec::new();
+    for piece in raw.chunks(cut) {
+        reader.push(piece, &mut events);
+    }
+    (events, reader)
+}
+
+fn frames_of(events: &[TsEvent], wanted: u16) -> Vec<(i64, i64, bool, Bytes)> {
+    let frames = events.iter().filter_map(|event| match event {
+        TsEvent::Frame { pid, pts, dts, random_access, payload } if *pid == wanted => {
+            Some((pts.ticks(), dts.ticks(), *random_access, payload.clone()))
+        }
+        _ => None,
+    });
+    frames.collect()
+}
+
+/// What went in comes out; all times are moved by the same.
+fn compare(show: &Show, events: &[TsEvent]) {
+    for track in show.tracks.iter() {
+        let pid = 0x100 + u16::from(track.id.0);
+        let found = frames_of(events, pid);
+        let expected: Vec<_> = show.packets.iter().filter(|packet| packet.track == track.id).collect();
+        assert!(found.len() >= expected.len(), "{} of {} of {track:?}", found.len(), expected.len());
+        for (found, packet) in found.iter().zip(&expected) {
+            let (pts, dts, random_access, payload) = found;
+            assert_eq!(payload, &packet.payload, "{track:?} at {:?}", packet.dts);
+            assert!((pts - 90_000 - packet.pts.ticks()).abs() <= 1, "{pts} {:?}", packet.pts);
+            assert!((dts - 90_000 - packet.dts.ticks()).abs() <= 1);
+            assert_eq!(*random_access, packet.random_access);
+        }
+        let config = events.iter().find_map(|event| match event {
+            TsEvent::Config { pid: found, codec } if *found == pid => Some(codec),
+            _ => None,
+        });
+        match (config, &track.codec) {
+            // The record is made anew, and the pre-skip of Opus is not told.
+            (Some(CodecParameters::Hevc(found)), CodecParameters::Hevc(given)) => {
+                assert_eq!(found.parameter_sets(), given.parameter_sets());
+            }
+            (found, given) => assert_eq!(found, Some(given)),
+        }
+    }
+}
+
+const MP3: &[u8] = &[0xff, 0xfb, 0x90, 0x00];
+const MP2: &[u8] = &[0xff, 0xfd, 0xa4, 0x00];
+
+#[rstest]
+#[case::avc_and_three_of_aac(Some(h264()), vec![(aac(), &[0x21][..]), (aac(), &[0x22]), (aac(), &[0x23])])]
+#[case::hevc_and_opus(Some(hevc()), vec![(opus(), &[0xfc][..])])]
+#[case::mp3_and_mp2(None, vec![(mpeg(MP3), MP3), (mpeg(MP2), MP2)])]
+#[case::dolby(Some(h264()), vec![(ac3(AC3_FRAME_START), AC3_FRAME_START), (ac3(EAC3_FRAME_START), EAC3_FRAME_START)])]
+fn what_is_written_is_read(
+    #[case] video: Option<CodecParameters>,
+    #[case] sounds: Vec<(CodecParameters, &'static [u8])>,
+    #[values(1, 100, 1316, 100_000)] cut: usize,
+) {
+    let mut show = show(video, &sounds, 3_000);
+    if show.tracks.first(TrackKind::Video).is_some_and(|track| track.codec.name() == "HEVC") {
+        // The same pictures with units as HEVC has them.
+        for packet in show.packets.iter_mut().filter(|packet| packet.kind == TrackKind::Video) {
+            let kind = if packet.random_access { 19 << 1 } else { 1 << 1 };
+            let unit = [kind, 1, 0x80 | 0x11, packet.dts.ticks().to_be_bytes()[6] | 1, 0x33];
+            packet.payload = [&[0, 0, 0, 5][..], &unit].concat().into();
+        }
+    }
+    let (events, reader) = read(&written(&show), cut);
+    compare(&show, &events);
+    let counters = reader.counters();
+    assert_eq!((counters.lost_packets, counters.damaged_units, counters.skipped_bytes), (0, 0, 0), "{counters:?}");
+    let Some(TsEvent::Program(streams)) = events.first() else { panic!("no program first") };
+    for (stream, track) in streams.iter().zip(show.tracks.iter()) {
+        assert_eq!((stream.kind, &stream.language), (track.id.kind(), &track.language.as_deref().map(str::to_owned)));
+        assert_eq!(stream.name.as_deref(), track.name.as_deref());
+    }
+}
+
+fn one_show() -> (Show, Vec<u8>) {
+    let show = show(Some(h264()), &[(aac(), &[0x21])], 3_000);
+    let raw = written(&show);
+    (show, raw)
+}
+
+#[rstest]
+#[case::with_time_stamps_before(4, 0)]
+#[case::with_check_sums_behind(0, 16)]
+fn longer_packets_are_read(#[case] before: usize, #[case] behind: usize, #[values(7, 204, 1344)] cut: usize) {
+    let (show, raw) = one_show();
+    let longer: Vec<u8> = raw
+        .chunks(PACKET)
+        .flat_map(|packet| [vec![0x11; before], packet.to_vec(), vec![0x22; behind]].concat())
+        .collect();
+    let (events, reader) = read(&longer, cut);
+    compare(&show, &events);
+    assert_eq!(reader.counters().lost_sync, 0);
+}
+
+/// Garbage costs the frames that it hits, and no others.
+#[test]
+fn packets_are_found_again_behind_garbage() {
+    let (show, mut raw) = one_show();
+    let middle = raw.len() / 2 / PACKET * PACKET + 50;
+    raw.splice(middle..middle, [0x47, 0, 0x47, 1, 2, 3, 0xff]);
+    let (events, reader) = read(&raw, 1316);
+    assert!(reader.counters().lost_sync >= 1);
+    let found = frames_of(&events, 0x100);
+    let known: Vec<&Bytes> = show.packets.iter().map(|packet| &packet.payload).collect();
+    assert!(found.iter().all(|(_, _, _, payload)| known.contains(&payload)), "a damaged picture came through");
+    assert!(found.len() >= 48, "{}", found.len());
+}
+
+#[test]
+fn a_lost_packet_is_counted_and_its_picture_left_out() {
+    let (show, raw) = one_show();
+    let lost = (raw.len() / 3 / PACKET..).find(|place| raw[place * PACKET + 1] == 0x01 && raw[place * PACKET + 2] == 0);
+    let lost = lost.unwrap() * PACKET;
+    let without = [&raw[..lost], &raw[lost + PACKET..]].concat();
+    let (events, reader) = read(&without, 1316);
+    assert_eq!(reader.counters().lost_packets, 1);
+    let found = frames_of(&events, 0x100);
+    let known: Vec<&Bytes> = show.packets.iter().map(|packet| &packet.payload).collect();
+    assert!(found.iter().all(|(_, _, _, payload)| known.contains(&payload)));
+    // One more is written behind the fifty.
+    assert_eq!(found.len(), 50);
+}
+
+/// A packet may come twice (2.4.3.3).
+#[test]
+fn a_repeated_packet_is_taken_once() {
+    let (show, raw) = one_show();
+    let twice: Vec<u8> = raw.chunks(PACKET).flat_map(|packet| [packet, packet].concat()).collect();
+    let (events, reader) = read(&twice, 1316);
+    compare(&show, &events);
+    assert_eq!(reader.counters().lost_packets, 0);
+}
+
+#[test]
+fn times_wrap_after_33_bits() {
+    let show = show(Some(h264()), &[(aac(), &[0x21])], 200);
+    // The writer begins at a second; so the wrap is 26.5 hours later.
+    let jump = MediaTime::from_ticks((1 << 33) - 90_000 * 2);
+    let mut first = show.packets[0].clone();
+    first.dts = MediaTime::ZERO - jump;
+    first.pts = first.dts;
+    let mut writer = TsWriter::new();
+    writer.set_tracks(&show.tracks);
+    let mut out = Vec::new();
+    writer.write(&first, &mut out);
+    out.clear();
+    show.packets.iter().for_each(|packet| writer.write(packet, &mut out));
+    let (events, _) = read(&out, 1316);
+    let times: Vec<i64> = frames_of(&events, 0x100).iter().map(|(_, dts, _, _)| *dts).collect();
+    assert!(times.windows(2).all(|pair| pair[1] - pair[0] == 3_600), "{times:?}");
+    assert!(times.iter().any(|time| *time >= 1 << 33));
+}
+
+#[test]
+fn tracks_change_in_mid_stream() {
+    let (show, _) = one_show();
+    let mut writer = TsWriter::new();
+    let mut raw = Vec::new();
+    writer.set_tracks(&show.tracks);
+    show.packets.iter().take(60).for_each(|packet| writer.write(packet, &mut raw));
+    let mut more = show.tracks.clone();
+    more.set(Track::new(TrackId(3), aac()));
+    writer.set_tracks(&more);
+    for packet in show.packets.iter().skip(60) {
+        writer.write(packet, &mut raw);
+        if packet.kind == TrackKind::Audio {
+            writer.write(&Packet { track: TrackId(3), ..packet.clone() }, &mut raw);
+        }
+    }
+    let (events, reader) = read(&raw, 1316);
+    let programs: Vec<usize> = events
+        .iter()
+        .filter_map(|event| match event {
+            TsEvent::Program(streams) => Some(streams.len()),
+            _ => None,
+        })
+        .collect();
+    assert_eq!(programs, [2, 3]);
+    assert_eq!(reader.counters().lost_packets, 0, "what stays is not disturbed");
+    assert!(frames_of(&events, 0x103).len() > 20);
+    assert_eq!(frames_of(&events, 0x101).len(), 60);
+}
+
+/// Pictures in the stream of others: start codes of three bytes, zeros behind, several pictures
+/// in one PES packet, parameter sets that change.
+#[test]
+fn foreign_pictures_are_parted_right() {
+    use super::streams::{Found, PictureCodec, Pictures};
+    let CodecParameters::H264(config) = h264() else { panic!("no H.264") };
+    let sets = config.parameter_sets();
+    let three = [0, 0, 1];
+    let stream = [
+        &[0, 0, 0, 1, 9, 0xf0][..],
+        &three,
+        sets[0],
+        &three,
+        sets[1],
+        &three,
+        &[0x65, 0x88, 1, 2],
+        &three,
+        &[0x65, 0x40, 3, 0, 0],
+        &[0, 0, 0, 1],
+        &[0x41, 0x9a, 5],
+        &three,
+        &[0x41, 0x9a, 6],
+    ]
+    .concat();
+    let mut found = Vec::new();
+    let mut pictures = Pictures::new(PictureCodec::Avc);
+    pictures.push((9_000, 6_000), (&stream[..]).into(), &mut found);
+    let frames: Vec<_> = found
+        .iter()
+        .filter_map(|found| match found {
+            Found::Frame { pts, dts, random_access, payload } => Some((*pts, *dts, *random_access, &payload[..])),
+            _ => None,
+        })
+        .collect();
+    let expected: [(i64, i64, bool, &[u8]); 3] = [
+        (9_000, 6_000, true, &[0, 0, 0, 4, 0x65, 0x88, 1, 2, 0, 0, 0, 3, 0x65, 0x40, 3]),
+        (12_000, 9_000, false, &[0, 0, 0, 3, 0x41, 0x9a, 5]),
+        (15_000, 12_000, false, &[0, 0, 0, 3, 0x41, 0x9a, 6]),
+    ];
+    assert_eq!(frames, expected);
+    assert_eq!(found[0], Found::Config(h264()));
+    // The same sets again are no news; another one is.
+    found.clear();
+    let again = [&three[..], sets[1], &three, &[0x65, 0x88, 7]].concat();
+    pictures.push((18_000, 18_000), (&again[..]).into(), &mut found);
+    assert_eq!(found.len(), 1);
+    found.clear();
+    let changed = [&three[..], &[0x68, 0xce, 0x3c, 0x90], &three, &[0x65, 0x88, 7]].concat();
+    pictures.push((21_000, 21_000), (&changed[..]).into(), &mut found);
+    assert!(matches!(found[..], [Found::Config(_), Found::Frame { random_access: true, .. }]), "{found:?}");
+    // An open group of pictures: a recovery point with nothing to wait for.
+    found.clear();
+    let open = [&three[..], &[6, 6, 1, 0x84, 0x80], &three, &[0x41, 0x88, 7]].concat();
+    pictures.push((24_000, 24_000), (&open[..]).into(), &mut found);
+    assert!(matches!(found[..], [Found::Frame { random_access: true, .. }]), "{found:?}");
+}
+
+/// Frames over the ends of PES packets, and rubbish between them.
+#[test]
+fn foreign_sound_is_parted_right() {
+    use super::streams::{Found, SoundCodec, Sounds};
+    let adts = |number: u8| {
+        let header = [0xff, 0xf1, 0x4c, 0x80, 0x02, 0x1f, 0xfc];
+        [&header[..], &[number; 9]].concat()
+    };
+    let stream: Vec<u8> = (1..=6).flat_map(adts).collect();
+    let mut sounds = Sounds::new(SoundCodec::AacAdts);
+    let mut found = Vec::new();
+    sounds.push(Some(90_000), (&stream[..20]).into(), &mut found);
+    // The second frame began in the packet before; the time told is the third's.
+    sounds.push(Some(93_900), (&stream[20..70]).into(), &mut found);
+    sounds.push(None, (&stream[70..]).into(), &mut found);
+    let times = |found: &[Found]| -> Vec<(i64, u8)> {
+        let frames = found.iter().filter_map(|found| match found {
+            Found::Frame { pts, payload, .. } => Some((*pts, payload[0])),
+            _ => None,
+        });
+        frames.collect()
+    };
+    assert_eq!(times(&found), [(90_000, 1), (91_920, 2), (93_900, 3), (95_820, 4), (97_740, 5), (99_660, 6)]);
+    found.clear();
+    let dirty = [&[0xff, 0xf1, 9, 9, 9][..], &adts(7), &adts(8)].concat();
+    sounds.push(Some(180_000), (&dirty[..]).into(), &mut found);
+    assert_eq!(times(&found), [(180_000, 7), (181_920, 8)]);
+    assert!(found.iter().any(|found| matches!(found, Found::Damaged(_))));
+}
+
+/// ISO/IEC 14496-3, 1.7: AudioMuxElement with a configuration, then one without.
+#[test]
+fn aac_in_latm_is_read() {
+    use super::streams::{Found, SoundCodec, Sounds};
+    fn bits(fields: &[(u32, usize)]) -> Vec<u8> {
+        let all: Vec<bool> =
+            fields.iter().flat_map(|(value, count)| (0..*count).rev().map(move |bit| value >> bit & 1 == 1)).collect();
+        all.chunks(8)
+            .map(|byte| byte.iter().enumerate().fold(0, |sum, (at, bit)| sum | u8::from(*bit) << (7 - at)))
+            .collect()
+    }
+    fn framed(element: Vec<u8>) -> Vec<u8> {
+        let [high, low] = u16::try_from(element.len()).unwrap().to_be_bytes();
+        let head = [0x56, 0xe0 | high, low];
+        [&head[..], &element].concat()
+    }
+    let config = [(0, 1), (0, 1), (1, 1), (0, 6), (0, 4), (0, 3)];
+    // AAC-LC, 48 kHz, stereo; three bits of the general configuration.
+    let specific = [(2, 5), (3, 4), (2, 4), (0, 3)];
+    let rest = [(0, 3), (0xff, 8), (0, 1), (0, 1)];
+    let payload = [(3, 8), (0xab, 8), (0xcd, 8), (0xef, 8)];
+    let first = framed(bits(&[&config[..], &specific, &rest, &payload].concat()));
+    let second = framed(bits(&[&[(1, 1)][..], &[(2, 8), (0x12, 8), (0x34, 8)]].concat()));
+    let mut found = Vec::new();
+    let mut sounds = Sounds::new(SoundCodec::AacLatm);
+    sounds.push(Some(0), (&[first, second].concat()[..]).into(), &mut found);
+    let payloads: Vec<_> = found
+        .iter()
+        .filter_map(|found| match found {
+            Found::Frame { pts, payload, .. } => Some((*pts, payload.to_vec())),
+            _ => None,
+        })
+        .collect();
+    assert_eq!(payloads, [(0, vec![0xab, 0xcd, 0xef]), (1_920, vec![0x12, 0x34])]);
+    assert_eq!(found[0], Found::Config(aac()));
+}
+
+/// ISO/IEC 13818-1, 2.4.4.5 and 2.4.4.9, written by hand.
+#[test]
+fn tables_are_read() {
+    let pat = [
+        0x00, 0xb0, 0x11, 0x00, 0x01, 0xc1, 0x00, 0x00, // table 0, 17 bytes, stream 1, version 0, current
+        0x00, 0x00, 0xe0, 0x10, // the network's
+        0x00, 0x01, 0xf0, 0x00, // program 1 at 0x1000
+        0, 0, 0, 0,
+    ];
+    assert_eq!(parse_pat(&pat), Some(vec![(1, 0x1000)]));
+    let mut later = pat;
+    later[5] = 0xc0;
+    assert_eq!(parse_pat(&later), None, "not in force yet");
+    let pmt = [
+        0x02, 0xb0, 0x3a, 0x00, 0x01, 0xc3, 0x00, 0x00, // table 2, program 1, version 1
+        0xe1, 0x00, 0xf0, 0x00, // clock at 0x100, no descriptors
+        0x1b, 0xe1, 0x00, 0xf0, 0x00, // H.264
+        0x0f, 0xe1, 0x01, 0xf0, 0x06, 0x0a, 0x04, b'g', b'e', b'r', 0x00, // AAC, German
+        0x06, 0xe1, 0x02, 0xf0, 0x0a, 0x05, 0x04, b'O', b'p', b'u', b's', 0x7f, 0x02, 0x80, 0x02, // Opus
+        0x06, 0xe1, 0x03, 0xf0, 0x06, 0x05, 0x04, b'K', b'L', b'V', b'A', // something private
+        0x02, 0xe1, 0x04, 0xf0, 0x00, // MPEG-2 video
+        0, 0, 0, 0,
+    ];
+    let map = parse_pmt(&pmt).unwrap();
+    assert_eq!((map.program, map.version, map.pcr_pid), (1, 1, 0x100));
+    let streams: Vec<_> = map.streams.iter().map(|stream| (stream.pid, &stream.codec)).collect();
+    assert_eq!(
+        streams,
+        [
+            (0x100, &StreamCodec::Avc),
+            (0x101, &StreamCodec::AacAdts),
+            (0x102, &StreamCodec::Opus(2)),
+            (0x103, &StreamCodec::Other("private data `KLVA`".to_owned())),
+            (0x104, &StreamCodec::Other("MPEG-2 video".to_owned())),
+        ]
+    );
+    assert_eq!(map.streams[1].language.as_deref(), Some("de"));
+    assert_eq!(parse_pmt(&pmt[..40]), None, "cut");
+}
+
+proptest! {
+    #[test]
+    fn any_bytes_do_no_harm(raw in prop::collection::vec(any::<u8>(), 0..3_000), cut in 1..400_usize) {
+        let _ = read(&raw, cut);
+    }
+
+    /// A stream in which any bytes are changed.
+    #[test]
+    fn any_damage_does_no_harm(hits in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..60)) {
+        let (_, mut raw) = one_show();
+        for (place, byte) in hits {
+            let place = place.index(raw.len());
+            raw[place] = byte;
+        }
+        let (events, _) = read(&raw, 1316);
+        prop_assert!(events.len() < 1_000);
+    }
+}
