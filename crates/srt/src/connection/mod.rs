@@ -1,0 +1,479 @@
+//! A connection that both ends agreed on.
+
+mod arrivals;
+mod control;
+mod delivery_clock;
+mod keys;
+mod pacing;
+mod receiver;
+mod rtt;
+mod sender;
+
+use std::collections::VecDeque;
+use std::net::SocketAddr;
+use std::time::{Duration, Instant};
+
+use bytes::{Bytes, BytesMut};
+use thiserror::Error;
+
+use crate::config::Config;
+use crate::number::SeqNumber;
+use crate::randomness::Randomness;
+use crate::statistics::Statistics;
+use crate::wire::{ControlHeader, ControlKind, DataHeader, HEADER_LENGTH, Header, KeyFlag, SocketId};
+use arrivals::{Arrivals, PROBE_INTERVAL};
+use control::{AckState, Control};
+use delivery_clock::DeliveryClock;
+pub(crate) use keys::Keys;
+use pacing::Pacing;
+pub use receiver::Message;
+use receiver::{Insertion, Receiver};
+use rtt::RoundTrip;
+use sender::Sender;
+
+/// Full acknowledgements are this far apart (§4.8.1).
+const ACK_INTERVAL: Duration = Duration::from_millis(10);
+
+/// Packets after which a light one is sent in between (§4.8.1).
+const LIGHT_ACK_PACKETS: u32 = 64;
+
+/// The shortest time between two reports of the same loss (§4.8.2).
+const MIN_REPORT_INTERVAL: Duration = Duration::from_millis(20);
+
+/// Without anything else to send a sign of life is sent this often (§4.11).
+const KEEPALIVE_INTERVAL: Duration = Duration::from_secs(1);
+
+/// The least time that the sender keeps packets for retransmission (§4.6).
+const MIN_SENDER_PATIENCE: Duration = Duration::from_secs(1);
+
+/// Control packets that wait at most; only a peer that asks for very many answers reaches it.
+const MAX_CONTROL: usize = 64;
+
+/// Why a connection is over.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum CloseReason {
+    /// The peer said goodbye.
+    #[error("the peer closed the connection")]
+    Shutdown,
+    /// The peer says nothing.
+    #[error("nothing was heard of the peer for {0:?}")]
+    Idle(Duration),
+    /// We closed it.
+    #[error("closed from this end")]
+    Closed,
+    /// The peer cannot use our key.
+    #[error("the peer refuses our key: its passphrase is another")]
+    BadSecret,
+}
+
+/// Why a message was not taken.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum SendError {
+    /// The send buffer is full: the line is too slow.
+    #[error("the send buffer is full: the line does not carry what is given")]
+    Full,
+    /// The connection is over.
+    #[error("the connection is over")]
+    Over,
+}
+
+/// What both ends agreed on in the handshake.
+#[derive(Debug)]
+pub(crate) struct Agreement {
+    pub(crate) peer: SocketAddr,
+    pub(crate) local_id: SocketId,
+    pub(crate) remote_id: SocketId,
+    pub(crate) initial_seq: SeqNumber,
+    /// When our clock began.
+    pub(crate) start: Instant,
+    /// The peer's clock when its handshake came.
+    pub(crate) peer_timestamp: u32,
+    pub(crate) receive_latency: Duration,
+    pub(crate) send_latency: Duration,
+    pub(crate) payload_size: usize,
+    pub(crate) window: u32,
+    pub(crate) reports_periodically: bool,
+    pub(crate) keys: Option<Keys>,
+    /// Our last handshake, which is sent again if the peer repeats its own.
+    pub(crate) response: Option<Bytes>,
+}
+
+/// One end of a connection. Datagrams go in by [`handle_datagram`](Self::handle_datagram) and
+/// messages by [`send`](Self::send); datagrams come out of [`poll_transmit`](Self::poll_transmit)
+/// and messages, when it is time for them, of [`poll_message`](Self::poll_message).
+///
+/// Source: §4 of the public SRT draft, live mode.
+#[derive(Debug)]
+pub struct Connection {
+    config: Config,
+    peer: SocketAddr,
+    local_id: SocketId,
+    remote_id: SocketId,
+    start: Instant,
+    send_latency: Duration,
+    payload_size: usize,
+    reports_periodically: bool,
+    sender: Sender,
+    receiver: Receiver,
+    clock: DeliveryClock,
+    round_trip: RoundTrip,
+    has_own_round_trip: bool,
+    arrivals: Arrivals,
+    pacing: Pacing,
+    ack: AckState,
+    control: VecDeque<Control>,
+    keys: Option<Keys>,
+    random: Randomness,
+    response: Option<Bytes>,
+    heard_at: Instant,
+    spoke_at: Instant,
+    closed: Option<CloseReason>,
+    statistics: Statistics,
+    /// Kept for its memory.
+    header: Vec<u8>,
+}
+
+impl Connection {
+    pub(crate) fn new(config: Config, agreement: Agreement, random: Randomness, now: Instant) -> Self {
+        let Agreement { peer, local_id, remote_id, initial_seq, start, send_latency, payload_size, window, .. } =
+            agreement;
+        let statistics =
+            Statistics { receive_latency: agreement.receive_latency, send_latency, ..Statistics::default() };
+        let receiver = Receiver::new(initial_seq, window, config.drop_too_late, config.max_reorder_tolerance);
+        let mut connection = Self {
+            peer,
+            local_id,
+            remote_id,
+            start,
+            send_latency,
+            payload_size,
+            reports_periodically: agreement.reports_periodically,
+            sender: Sender::new(initial_seq, window, now),
+            receiver,
+            clock: DeliveryClock::new(now, agreement.peer_timestamp, agreement.receive_latency),
+            round_trip: RoundTrip::default(),
+            has_own_round_trip: false,
+            arrivals: Arrivals::new(),
+            pacing: Pacing::new(config.bandwidth),
+            ack: AckState::new(initial_seq, now),
+            control: VecDeque::new(),
+            keys: agreement.keys,
+            random,
+            response: agreement.response,
+            heard_at: now,
+            spoke_at: now,
+            closed: None,
+            statistics,
+            header: Vec::with_capacity(HEADER_LENGTH),
+            config,
+        };
+        connection.repeat_response();
+        connection
+    }
+
+    /// Where the peer is.
+    pub fn peer(&self) -> SocketAddr {
+        self.peer
+    }
+
+    /// Our number of this connection, which the peer's packets are addressed to.
+    pub fn local_id(&self) -> u32 {
+        self.local_id
+    }
+
+    /// The peer's number of this connection.
+    pub fn remote_id(&self) -> u32 {
+        self.remote_id
+    }
+
+    /// True if payloads are encrypted.
+    pub fn is_encrypted(&self) -> bool {
+        self.keys.is_some()
+    }
+
+    /// The largest message that leaves in one packet.
+    pub fn payload_size(&self) -> usize {
+        self.payload_size
+    }
+
+    /// What the peer waits before it hands on what we send.
+    pub fn send_latency(&self) -> Duration {
+        self.send_latency
+    }
+
+    /// Why the connection is over, if it is.
+    pub fn close_reason(&self) -> Option<CloseReason> {
+        self.closed
+    }
+
+    /// True if the connection is over and nothing that came is left to be handed on.
+    pub fn is_done(&self) -> bool {
+        match self.closed {
+            None => false,
+            // What the peer sent before its goodbye still has its time.
+            Some(CloseReason::Shutdown) => self.receiver.held() == 0,
+            Some(_) => true,
+        }
+    }
+
+    /// Takes a datagram of the peer. It must have come from [`peer`](Self::peer).
+    pub fn handle_datagram(&mut self, now: Instant, mut datagram: BytesMut) {
+        match Header::parse(&datagram) {
+            _ if self.closed.is_some() => {}
+            Ok(Header::Data(header)) => {
+                self.heard_at = now;
+                let raw_header = datagram.split_to(HEADER_LENGTH);
+                self.handle_data(now, &header, &raw_header, datagram);
+            }
+            Ok(Header::Control(header)) => {
+                self.heard_at = now;
+                self.handle_control(now, &header, &datagram[HEADER_LENGTH..]);
+            }
+            Err(_) => self.statistics.malformed_packets += 1,
+        }
+    }
+
+    /// Takes a message to be sent. It is sent in pieces if it is larger than a packet.
+    ///
+    /// # Errors
+    /// [`SendError`] if it was not taken.
+    pub fn send(&mut self, now: Instant, message: &Bytes) -> Result<(), SendError> {
+        if self.closed.is_some() {
+            return Err(SendError::Over);
+        }
+        self.drop_too_late(now);
+        if !self.sender.push(now, message, self.payload_size) {
+            return Err(SendError::Full);
+        }
+        self.pacing.note_input(now, message.len());
+        Ok(())
+    }
+
+    /// True if nothing waits to be sent or acknowledged.
+    pub fn is_flushed(&self) -> bool {
+        self.sender.is_empty()
+    }
+
+    /// Ends the connection; the peer is told.
+    pub fn close(&mut self) {
+        if self.closed.is_none() {
+            self.closed = Some(CloseReason::Closed);
+            self.control.clear();
+            self.control.push_back(Control::Shutdown);
+        }
+    }
+
+    /// Takes a repeated conclusion of a caller: our answer was lost.
+    pub fn repeat_response(&mut self) {
+        if self.response.is_some() && !self.control.contains(&Control::Response) {
+            self.control.push_front(Control::Response);
+        }
+    }
+
+    /// Acts on what is due; harmless if called early.
+    pub fn handle_timeout(&mut self, now: Instant) {
+        if self.closed.is_some() {
+            return;
+        }
+        if now.saturating_duration_since(self.heard_at) >= self.config.idle_timeout {
+            self.closed = Some(CloseReason::Idle(self.config.idle_timeout));
+            self.control.clear();
+            self.control.push_back(Control::Shutdown);
+            return;
+        }
+        self.drop_too_late(now);
+        self.acknowledge(now);
+        self.report_losses(now);
+        let patience = self.round_trip.patience() + 2 * ACK_INTERVAL;
+        if self.sender.silence_ends(patience).is_some_and(|at| at <= now) {
+            self.sender.repeat_last(now, patience, !self.reports_periodically);
+        }
+        self.announce_keys(now);
+        if now.saturating_duration_since(self.spoke_at) >= KEEPALIVE_INTERVAL {
+            self.say(Control::KeepAlive);
+        }
+    }
+
+    /// When [`handle_timeout`](Self::handle_timeout), [`poll_message`](Self::poll_message) or
+    /// [`poll_transmit`](Self::poll_transmit) is to be called. May change with any call.
+    #[must_use]
+    pub fn poll_timeout(&self) -> Option<Instant> {
+        if self.closed.is_some() {
+            return if self.is_done() { None } else { self.receiver.next_due(&self.clock) };
+        }
+        let patience = self.round_trip.patience() + 2 * ACK_INTERVAL;
+        let departure = || self.sender.has_departure().then(|| self.pacing.next_at().unwrap_or(self.start));
+        let timeouts = [
+            Some(self.heard_at + self.config.idle_timeout),
+            Some(self.spoke_at + KEEPALIVE_INTERVAL),
+            self.ack.next_at(self.receiver.next_expected(), self.round_trip.patience()),
+            self.receiver.next_report(),
+            self.receiver.next_due(&self.clock),
+            self.sender.silence_ends(patience),
+            self.keys.as_ref().and_then(|keys| keys.announce_at(self.round_trip.time())),
+            departure(),
+        ];
+        timeouts.into_iter().flatten().min()
+    }
+
+    /// Appends the next datagram to `out`, and returns its length; None if there is none now.
+    #[must_use]
+    pub fn poll_transmit(&mut self, now: Instant, out: &mut Vec<u8>) -> Option<usize> {
+        let start = out.len();
+        if let Some(control) = self.control.pop_front() {
+            self.write_control(now, control, out);
+        } else {
+            self.write_data(now, out)?;
+        }
+        self.spoke_at = now;
+        Some(out.len() - start)
+    }
+
+    /// The next message, if it is time for it; call until None.
+    #[must_use]
+    pub fn poll_message(&mut self, now: Instant) -> Option<Message> {
+        let released = self.receiver.release(now, &self.clock);
+        self.statistics.received.dropped_packets += u64::from(released.dropped);
+        self.statistics.received.messages += u64::from(released.message.is_some());
+        released.message
+    }
+
+    /// Figures of the connection as they are now.
+    pub fn statistics(&self, now: Instant) -> Statistics {
+        let mut statistics = self.statistics;
+        (statistics.rtt, statistics.rtt_variance) = (self.round_trip.time(), self.round_trip.variance());
+        let count = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
+        let sent = &mut statistics.sent;
+        (sent.in_flight_packets, sent.waiting_packets) = (count(self.sender.in_flight()), count(self.sender.waiting()));
+        sent.buffered = self.sender.oldest().map_or(Duration::ZERO, |at| now.saturating_duration_since(at));
+        let received = &mut statistics.received;
+        let (oldest, newest) = self.receiver.span();
+        received.buffered = Duration::from_micros(u64::try_from(newest - oldest).unwrap_or_default());
+        received.buffered_packets = count(self.receiver.held());
+        received.bytes_per_second = self.arrivals.bytes_per_second();
+        received.drift_us = self.clock.drift_us();
+        statistics
+    }
+
+    fn handle_data(&mut self, now: Instant, header: &DataHeader, raw_header: &[u8], mut payload: BytesMut) {
+        let received = &mut self.statistics.received;
+        received.retransmitted_packets += u64::from(header.retransmitted);
+        match self.receiver.judge(header.seq) {
+            Insertion::New { .. } => {}
+            Insertion::Duplicate => return received.duplicate_packets += 1,
+            Insertion::Belated => return received.belated_packets += 1,
+            Insertion::NoRoom => return received.overflown_packets += 1,
+        }
+        if !header.retransmitted {
+            self.arrivals.note(now, header.seq.get(), payload.len());
+        }
+        let length = payload.len();
+        let is_readable = match &self.keys {
+            None => header.key == KeyFlag::Clear,
+            Some(keys) => keys.open(header, raw_header, &mut payload),
+        };
+        received.packets += 1;
+        received.bytes += length as u64;
+        received.undecrypted_packets += u64::from(!is_readable);
+        let peer_time_us = self.clock.unwrap(header.timestamp);
+        let payload = is_readable.then(|| payload.freeze());
+        if let Insertion::New { missing, was_overtaken } = self.receiver.insert(now, header, peer_time_us, payload) {
+            received.lost_packets += u64::from(missing);
+            received.reordered_packets += u64::from(was_overtaken);
+        }
+        self.report_losses(now);
+        if self.ack.note_packet() {
+            self.say(Control::LightAck);
+        }
+    }
+
+    fn write_data(&mut self, now: Instant, out: &mut Vec<u8>) -> Option<()> {
+        if self.closed.is_some() || !self.sender.has_departure() || !self.pacing.may_send(now) {
+            return None;
+        }
+        let departure = self.sender.depart(now)?;
+        let (seq, packet) = (departure.seq, departure.packet);
+        let header = DataHeader {
+            seq,
+            position: packet.position,
+            in_order: false,
+            key: self.keys.as_ref().map_or(KeyFlag::Clear, Keys::flag),
+            retransmitted: departure.is_again,
+            message: packet.message,
+            timestamp: timestamp(self.start, packet.given_at),
+            destination: self.remote_id,
+        };
+        header.write(out);
+        let payload_start = out.len();
+        out.extend_from_slice(&packet.payload);
+        let (length, is_again) = (packet.payload.len(), departure.is_again);
+        if let Some(keys) = &mut self.keys {
+            self.header.clear();
+            DataHeader { retransmitted: false, ..header }.write(&mut self.header);
+            keys.seal(seq, &self.header, out, payload_start, !is_again);
+        }
+        self.pacing.note_sent(now, length, seq.get() % PROBE_INTERVAL == 0 && !is_again);
+        let sent = &mut self.statistics.sent;
+        let (packets, bytes) = if is_again {
+            (&mut sent.retransmitted_packets, &mut sent.retransmitted_bytes)
+        } else {
+            (&mut sent.packets, &mut sent.bytes)
+        };
+        *packets += 1;
+        *bytes += length as u64;
+        Some(())
+    }
+
+    /// Gives up packets that would come too late (§4.6).
+    fn drop_too_late(&mut self, now: Instant) {
+        if !self.config.drop_too_late {
+            return;
+        }
+        let patience = (self.send_latency * 5 / 4).max(MIN_SENDER_PATIENCE) + 2 * ACK_INTERVAL;
+        let Some(limit) = now.checked_sub(patience) else { return };
+        if self.sender.oldest().is_none_or(|oldest| oldest >= limit) {
+            return;
+        }
+        if let Some((count, message, first, last)) = self.sender.drop_before(limit) {
+            self.statistics.sent.dropped_packets += count;
+            self.say(Control::DropRequest { message: message.get(), first, last });
+        }
+    }
+
+    /// Lets the next messages have numbers near the wrap.
+    #[cfg(test)]
+    pub(crate) fn set_next_message(&mut self, number: u32) {
+        self.sender.set_next_message(crate::number::MessageNumber::new(number));
+    }
+
+    fn say(&mut self, control: Control) {
+        if self.control.len() < MAX_CONTROL {
+            self.control.push_back(control);
+        }
+    }
+}
+
+/// Our clock as it stands in packets.
+pub(crate) fn timestamp(start: Instant, at: Instant) -> u32 {
+    let micros = at.saturating_duration_since(start).as_micros();
+    u32::try_from(micros & 0xffff_ffff).unwrap_or_default()
+}
+
+/// A control packet with nothing in it has a word of padding all the same: some readers want one.
+fn write_control_packet(
+    header: (ControlKind, u32),
+    (start, now): (Instant, Instant),
+    destination: SocketId,
+    out: &mut Vec<u8>,
+    body: impl FnOnce(&mut Vec<u8>),
+) {
+    let (kind, info) = header;
+    ControlHeader { kind, info, timestamp: timestamp(start, now), destination }.write(out);
+    let body_start = out.len();
+    body(out);
+    if out.len() == body_start {
+        out.extend_from_slice(&[0; 4]);
+    }
+}

@@ -1,0 +1,120 @@
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+use std::time::{Duration, Instant};
+
+/// Reproducible numbers (xorshift64*).
+#[derive(Clone, Debug)]
+pub(super) struct Dice(u64);
+
+impl Dice {
+    pub(super) fn new(seed: u64) -> Self {
+        Self(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1)
+    }
+
+    pub(super) fn next(&mut self) -> u64 {
+        self.0 ^= self.0 >> 12;
+        self.0 ^= self.0 << 25;
+        self.0 ^= self.0 >> 27;
+        self.0.wrapping_mul(0x2545_f491_4f6c_dd1d)
+    }
+
+    /// From 0 to 1.
+    pub(super) fn fraction(&mut self) -> f64 {
+        (self.next() >> 11) as f64 / (1_u64 << 53) as f64
+    }
+}
+
+/// What a line does to datagrams.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Faults {
+    pub(super) loss: f64,
+    /// How often a burst begins, and how many datagrams it takes.
+    pub(super) burst: (f64, u32),
+    pub(super) duplicate: f64,
+    pub(super) delay: Duration,
+    /// Added to the delay, evenly spread; order is kept.
+    pub(super) jitter: Duration,
+    /// How often a datagram is held back so that later ones overtake it, and for how long.
+    pub(super) reorder: (f64, Duration),
+}
+
+impl Faults {
+    pub(super) fn none(delay: Duration) -> Self {
+        let zero = Duration::ZERO;
+        Self { loss: 0.0, burst: (0.0, 0), duplicate: 0.0, delay, jitter: zero, reorder: (0.0, zero) }
+    }
+}
+
+/// What happened on a line.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) struct Truth {
+    pub(super) data: u64,
+    pub(super) data_lost: u64,
+    pub(super) duplicated: u64,
+}
+
+/// One direction of a line.
+#[derive(Debug)]
+pub(super) struct Line {
+    faults: Faults,
+    dice: Dice,
+    burst_left: u32,
+    order: u64,
+    last_arrival: Option<Instant>,
+    on_the_way: BinaryHeap<Reverse<(Instant, u64, Vec<u8>)>>,
+    pub(super) truth: Truth,
+}
+
+impl Line {
+    pub(super) fn new(faults: Faults, seed: u64) -> Self {
+        let (dice, on_the_way) = (Dice::new(seed), BinaryHeap::new());
+        Self { faults, dice, burst_left: 0, order: 0, last_arrival: None, on_the_way, truth: Truth::default() }
+    }
+
+    pub(super) fn set_faults(&mut self, faults: Faults) {
+        self.faults = faults;
+    }
+
+    pub(super) fn send(&mut self, now: Instant, datagram: &[u8]) {
+        let is_data = datagram[0] & 0x80 == 0;
+        self.truth.data += u64::from(is_data);
+        if self.dice.fraction() < self.faults.burst.0 {
+            self.burst_left = self.faults.burst.1;
+        }
+        let in_burst = self.burst_left > 0;
+        self.burst_left = self.burst_left.saturating_sub(1);
+        if in_burst || self.dice.fraction() < self.faults.loss {
+            self.truth.data_lost += u64::from(is_data);
+            return;
+        }
+        let in_order = now + self.faults.delay + self.faults.jitter.mul_f64(self.dice.fraction());
+        let in_order = self.last_arrival.map_or(in_order, |last| last.max(in_order));
+        let arrival = if self.dice.fraction() < self.faults.reorder.0 {
+            in_order + self.faults.reorder.1
+        } else {
+            self.last_arrival = Some(in_order);
+            in_order
+        };
+        self.put(arrival, datagram);
+        if self.dice.fraction() < self.faults.duplicate {
+            self.truth.duplicated += u64::from(is_data);
+            self.put(arrival + Duration::from_micros(300), datagram);
+        }
+    }
+
+    fn put(&mut self, at: Instant, datagram: &[u8]) {
+        self.order += 1;
+        self.on_the_way.push(Reverse((at, self.order, datagram.to_vec())));
+    }
+
+    pub(super) fn next_at(&self) -> Option<Instant> {
+        self.on_the_way.peek().map(|Reverse((at, _, _))| *at)
+    }
+
+    pub(super) fn arrive(&mut self, now: Instant) -> Option<Vec<u8>> {
+        if self.next_at()? > now {
+            return None;
+        }
+        self.on_the_way.pop().map(|Reverse((_, _, datagram))| datagram)
+    }
+}
