@@ -1,0 +1,313 @@
+use std::collections::HashMap;
+use std::io;
+use std::net::SocketAddr;
+use std::time::{Duration, Instant};
+
+use bytes::BytesMut;
+use tokio::time::{sleep_until, timeout_at};
+use tokio_util::sync::CancellationToken;
+use waverant_srt::{
+    CloseReason, Config, Connection, Listener, ListenerEvent, Message, Randomness, RejectReason, Request, Statistics,
+    conclusion_from, destination,
+};
+
+use crate::outbox::Outbox;
+use crate::socket::{DatagramSocket, Received};
+
+/// Datagrams are read this far apart, so that one call brings many. The latency of the protocol
+/// hides it.
+const READ_INTERVAL: Duration = Duration::from_millis(2);
+
+/// Guests are looked after this often.
+const SERVE_INTERVAL: Duration = Duration::from_millis(10);
+
+/// Figures are told this often.
+const FIGURES_INTERVAL: Duration = Duration::from_millis(500);
+
+/// How long a socket stays open to say goodbye.
+const FAREWELL: Duration = Duration::from_millis(50);
+
+/// A caller that the protocol itself refused.
+#[derive(Debug)]
+pub struct Turned {
+    /// Where it comes from.
+    pub from: SocketAddr,
+    /// Why.
+    pub reason: RejectReason,
+    /// What was wrong, in words, if there is more to say than the reason.
+    pub detail: Option<String>,
+}
+
+/// Whether a connection goes on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Service {
+    /// It does.
+    GoesOn,
+    /// It is to be closed.
+    Ends,
+}
+
+/// The application behind a socket. Its calls must not block: all connections wait meanwhile.
+pub trait Doorkeeper {
+    /// What the application keeps of a connection.
+    type Guest;
+
+    /// Decides whether a caller may be let in, and how its connection behaves then; the
+    /// passphrase in the answer is checked behind it.
+    ///
+    /// # Errors
+    /// Why it may not; it is told so.
+    fn judge(&mut self, request: &Request) -> Result<Config, RejectReason>;
+
+    /// Lets a caller in whose passphrase was right.
+    ///
+    /// # Errors
+    /// Why that cannot be after all; it is told so.
+    fn admit(&mut self, request: &Request) -> Result<Self::Guest, RejectReason>;
+
+    /// A caller that [`judge`](Self::judge) would have let in has not the right passphrase.
+    fn refused(&mut self, request: &Request, reason: RejectReason);
+
+    /// A caller was refused before [`judge`](Self::judge) was asked.
+    fn turned_away(&mut self, turned: Turned);
+
+    /// A message came, and it is time for it.
+    fn message(&mut self, guest: &mut Self::Guest, message: Message);
+
+    /// Called every few milliseconds: gives what is to be sent, and says whether to go on.
+    fn serve(&mut self, guest: &mut Self::Guest, connection: &mut Connection, now: Instant) -> Service;
+
+    /// Figures of a connection, twice a second.
+    fn figures(&mut self, guest: &mut Self::Guest, statistics: &Statistics);
+
+    /// A connection is over.
+    fn closed(&mut self, guest: Self::Guest, reason: CloseReason);
+}
+
+#[derive(Debug)]
+struct Held<G> {
+    connection: Connection,
+    guest: G,
+    due: Instant,
+    was_touched: bool,
+}
+
+/// A socket that many callers share.
+#[derive(Debug)]
+pub struct SrtSocket<D: Doorkeeper> {
+    socket: DatagramSocket,
+    listener: Listener,
+    doorkeeper: D,
+    held: HashMap<u32, Held<D::Guest>>,
+    /// Connections by the other end's address and number, to know a caller that repeats itself.
+    known: HashMap<(SocketAddr, u32), u32>,
+    outbox: Outbox,
+    next_id: u32,
+    serve_at: Instant,
+    figures_at: Instant,
+}
+
+impl<D: Doorkeeper> SrtSocket<D> {
+    /// Takes callers on `socket`.
+    pub fn new(socket: DatagramSocket, config: &Config, doorkeeper: D) -> Self {
+        let now = Instant::now();
+        let mut random = Randomness::new(rand::random());
+        let listener = Listener::new(config, Randomness::new(random.seed()), now);
+        let next_id = rand::random::<u32>() >> 2;
+        Self {
+            socket,
+            listener,
+            doorkeeper,
+            held: HashMap::new(),
+            known: HashMap::new(),
+            outbox: Outbox::default(),
+            next_id,
+            serve_at: now,
+            figures_at: now,
+        }
+    }
+
+    /// Works until `stop`; then says goodbye to all.
+    pub async fn run(mut self, stop: CancellationToken) {
+        let mut batch = Vec::new();
+        let mut read_at = Instant::now();
+        loop {
+            let wake = self.next_wake().max(read_at);
+            tokio::select! {
+                received = self.socket.receive(&mut batch), if read_at <= Instant::now() => {
+                    if let Err(error) = received {
+                        // What a peer's machine reports is not the socket's fault.
+                        tracing::debug!(%error, "datagrams could not be read");
+                    }
+                    read_at = Instant::now() + READ_INTERVAL;
+                }
+                () = sleep_until(wake.into()) => {}
+                () = stop.cancelled() => break,
+            }
+            let now = Instant::now();
+            for received in batch.drain(..) {
+                self.take(now, received);
+            }
+            self.look_after(now);
+        }
+        self.say_goodbye().await;
+    }
+
+    fn next_wake(&self) -> Instant {
+        let idle = Instant::now() + FIGURES_INTERVAL;
+        if self.held.is_empty() {
+            return idle;
+        }
+        self.held.values().map(|held| held.due).min().unwrap_or(idle).min(self.serve_at)
+    }
+
+    fn take(&mut self, now: Instant, received: Received) {
+        let Received { from, mut bytes, stride } = received;
+        while !bytes.is_empty() {
+            let datagram = bytes.split_to(stride.min(bytes.len()));
+            match destination(&datagram) {
+                Some(0) => self.take_caller(now, from, &datagram),
+                Some(id) => self.take_packet(now, from, id, datagram),
+                None => {}
+            }
+        }
+    }
+
+    fn take_packet(&mut self, now: Instant, from: SocketAddr, id: u32, datagram: BytesMut) {
+        // A packet from elsewhere is not the peer's, whatever number it has.
+        if let Some(held) = self.held.get_mut(&id).filter(|held| held.connection.peer() == from) {
+            held.connection.handle_datagram(now, datagram);
+            held.was_touched = true;
+        }
+    }
+
+    fn take_caller(&mut self, now: Instant, from: SocketAddr, datagram: &[u8]) {
+        let known = conclusion_from(datagram).and_then(|id| self.known.get(&(from, id)));
+        if let Some(held) = known.and_then(|id| self.held.get_mut(id)) {
+            held.connection.repeat_response();
+            held.was_touched = true;
+            return;
+        }
+        match self.listener.handle_datagram(now, from, datagram) {
+            ListenerEvent::Answer(answer) => self.answer(from, &answer),
+            ListenerEvent::Refused { answer, reason, detail } => {
+                self.answer(from, &answer);
+                self.doorkeeper.turned_away(Turned { from, reason, detail: Some(detail) });
+            }
+            ListenerEvent::Request(request) => self.judge(now, &request),
+            ListenerEvent::Ignored => {}
+        }
+    }
+
+    fn judge(&mut self, now: Instant, request: &Request) {
+        let refuse = |listener: &Listener, reason| listener.refuse(now, request, reason);
+        let answer = match self.doorkeeper.judge(request) {
+            Err(reason) => refuse(&self.listener, reason),
+            Ok(config) => {
+                let id = self.free_id();
+                match self.listener.accept(now, request, id, config) {
+                    Err(refused) => {
+                        self.doorkeeper.refused(request, refused.reason);
+                        refused.answer
+                    }
+                    Ok(connection) => match self.doorkeeper.admit(request) {
+                        Err(reason) => refuse(&self.listener, reason),
+                        Ok(guest) => {
+                            self.known.insert((request.from(), request.remote_id()), id);
+                            self.held.insert(id, Held { connection, guest, due: now, was_touched: true });
+                            return;
+                        }
+                    },
+                }
+            }
+        };
+        self.answer(request.from(), &answer);
+    }
+
+    fn free_id(&mut self) -> u32 {
+        loop {
+            self.next_id = self.next_id.wrapping_add(1) & 0x3fff_ffff;
+            if self.next_id != 0 && !self.held.contains_key(&self.next_id) {
+                return self.next_id;
+            }
+        }
+    }
+
+    fn answer(&self, to: SocketAddr, datagram: &[u8]) {
+        send(&self.socket, to, datagram, datagram.len());
+    }
+
+    /// Does what is due on the connections that were touched, whose time has come or that are served.
+    fn look_after(&mut self, now: Instant) {
+        let is_serving = self.serve_at <= now;
+        if is_serving {
+            self.serve_at = now + SERVE_INTERVAL;
+        }
+        let is_telling = self.figures_at <= now;
+        if is_telling {
+            self.figures_at = now + FIGURES_INTERVAL;
+        }
+        let Self { socket, doorkeeper, held, outbox, .. } = self;
+        for held in held.values_mut() {
+            if !(is_serving || held.was_touched || held.due <= now) {
+                continue;
+            }
+            held.was_touched = false;
+            held.connection.handle_timeout(now);
+            while let Some(message) = held.connection.poll_message(now) {
+                doorkeeper.message(&mut held.guest, message);
+            }
+            if is_serving && doorkeeper.serve(&mut held.guest, &mut held.connection, now) == Service::Ends {
+                held.connection.close();
+            }
+            if is_telling {
+                doorkeeper.figures(&mut held.guest, &held.connection.statistics(now));
+            }
+            transmit(socket, &mut held.connection, outbox, now);
+            held.due = held.connection.poll_timeout().unwrap_or(now);
+        }
+        self.remove_closed();
+    }
+
+    fn remove_closed(&mut self) {
+        let Self { held, known, doorkeeper, .. } = self;
+        let closed = held.extract_if(|_, held| held.connection.is_done());
+        for (_, Held { connection, guest, .. }) in closed {
+            known.remove(&(connection.peer(), connection.remote_id()));
+            if let Some(reason) = connection.close_reason() {
+                doorkeeper.closed(guest, reason);
+            }
+        }
+    }
+
+    async fn say_goodbye(&mut self) {
+        let now = Instant::now();
+        let Self { socket, held, outbox, .. } = self;
+        for held in held.values_mut() {
+            held.connection.close();
+            transmit(socket, &mut held.connection, outbox, now);
+        }
+        if !held.is_empty() {
+            self.remove_closed();
+            let _ = timeout_at((now + FAREWELL).into(), self.socket.writable()).await;
+        }
+    }
+}
+
+/// Sends everything that a connection has to send now.
+pub(crate) fn transmit(socket: &DatagramSocket, connection: &mut Connection, outbox: &mut Outbox, now: Instant) {
+    let (to, most) = (connection.peer(), socket.max_segments());
+    let flush = |bytes: &[u8], segment: usize| send(socket, to, bytes, segment);
+    while outbox.add(most, |out| connection.poll_transmit(now, out), flush).is_some() {}
+    outbox.finish(flush);
+}
+
+/// What the kernel does not take is lost, as on any line; the protocol makes it good.
+pub(crate) fn send(socket: &DatagramSocket, to: SocketAddr, bytes: &[u8], segment: usize) {
+    match socket.send(to, bytes, segment) {
+        Ok(true) => {}
+        Ok(false) => tracing::debug!(%to, "the send buffer is full"),
+        Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => {}
+        Err(error) => tracing::debug!(%to, %error, "a datagram could not be sent"),
+    }
+}

@@ -1,0 +1,14 @@
+//! Datagrams in batches, and SRT over them: one task drives all connections of a socket.
+//!
+//! [`DatagramSocket`] moves datagrams, many with one call to the system. [`SrtSocket`] gives them
+//! to the state machines of `waverant-srt`, and what comes out of those to a [`Doorkeeper`].
+
+mod driver;
+mod link;
+mod outbox;
+mod socket;
+
+pub use driver::{Doorkeeper, Service, SrtSocket, Turned};
+pub use link::{Link, LinkError};
+pub use outbox::Outbox;
+pub use socket::{DatagramSocket, Received, SocketBuffers};

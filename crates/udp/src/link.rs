@@ -1,0 +1,152 @@
+use std::io;
+use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use tokio::time::{sleep_until, timeout_at};
+use waverant_srt::{
+    CallError, Caller, CloseReason, Config, Connection, Message, Randomness, SendError, Statistics, destination,
+};
+
+use crate::driver::{send, transmit};
+use crate::outbox::Outbox;
+use crate::socket::{DatagramSocket, Received};
+
+/// How long a closed link still sends its goodbye.
+const FAREWELL: Duration = Duration::from_millis(20);
+
+/// Why a call failed.
+#[derive(Debug)]
+pub enum LinkError {
+    /// The system gave no socket.
+    Socket(io::Error),
+    /// The peer did not let us in.
+    Call(CallError),
+}
+
+/// A connection that we made, on a socket of its own.
+#[derive(Debug)]
+pub struct Link {
+    socket: DatagramSocket,
+    connection: Connection,
+    outbox: Outbox,
+    batch: Vec<Received>,
+}
+
+impl Link {
+    /// Calls `peer`.
+    ///
+    /// # Errors
+    /// [`LinkError`] if that leads to no connection.
+    pub async fn call(peer: SocketAddr, config: Config, stream_id: Option<String>) -> Result<Self, LinkError> {
+        let any = if peer.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
+        let mut socket = DatagramSocket::bind(SocketAddr::new(any, 0)).map_err(LinkError::Socket)?;
+        let local_id = (rand::random::<u32>() >> 2).max(1);
+        let random = Randomness::new(rand::random());
+        let mut caller = Caller::new(config, peer, stream_id, local_id, random, Instant::now());
+        let mut batch = Vec::new();
+        loop {
+            let now = Instant::now();
+            caller.handle_timeout(now).map_err(LinkError::Call)?;
+            if let Some(datagram) = caller.poll_transmit(now) {
+                send(&socket, peer, &datagram, datagram.len());
+            }
+            let _ = timeout_at(caller.poll_timeout().into(), socket.receive(&mut batch)).await;
+            let now = Instant::now();
+            let mut connection: Option<Connection> = None;
+            for mut received in batch.drain(..).filter(|received| received.from == peer) {
+                while !received.bytes.is_empty() {
+                    let datagram = received.bytes.split_to(received.stride.min(received.bytes.len()));
+                    match &mut connection {
+                        Some(connection) => connection.handle_datagram(now, datagram),
+                        None => connection = caller.handle_datagram(now, &datagram).map_err(LinkError::Call)?,
+                    }
+                }
+            }
+            if let Some(connection) = connection {
+                return Ok(Self { socket, connection, outbox: Outbox::default(), batch });
+            }
+        }
+    }
+
+    /// The largest message that leaves in one packet.
+    pub fn payload_size(&self) -> usize {
+        self.connection.payload_size()
+    }
+
+    /// Takes a message to be sent by [`run_until`](Self::run_until).
+    ///
+    /// # Errors
+    /// [`SendError`] if it was not taken.
+    pub fn send(&mut self, message: &Bytes) -> Result<(), SendError> {
+        self.connection.send(Instant::now(), message)
+    }
+
+    /// True if nothing waits to be sent or acknowledged.
+    pub fn is_flushed(&self) -> bool {
+        self.connection.is_flushed()
+    }
+
+    /// Figures of the connection.
+    pub fn statistics(&self) -> Statistics {
+        self.connection.statistics(Instant::now())
+    }
+
+    /// Sends and receives until `end`; messages go to `take`.
+    ///
+    /// # Errors
+    /// Why the connection is over.
+    pub async fn run_until(&mut self, end: Instant, mut take: impl FnMut(Message)) -> Result<(), CloseReason> {
+        loop {
+            let now = Instant::now();
+            self.connection.handle_timeout(now);
+            while let Some(message) = self.connection.poll_message(now) {
+                take(message);
+            }
+            transmit(&self.socket, &mut self.connection, &mut self.outbox, now);
+            if let Some(reason) = self.connection.close_reason().filter(|_| self.connection.is_done()) {
+                return Err(reason);
+            }
+            if now >= end {
+                return Ok(());
+            }
+            let wake = self.connection.poll_timeout().unwrap_or(end).min(end);
+            tokio::select! {
+                received = self.socket.receive(&mut self.batch) => {
+                    if let Err(error) = received {
+                        tracing::debug!(%error, "datagrams could not be read");
+                    }
+                }
+                () = sleep_until(wake.into()) => {}
+            }
+            let now = Instant::now();
+            for mut received in self.batch.drain(..) {
+                while !received.bytes.is_empty() {
+                    let datagram = received.bytes.split_to(received.stride.min(received.bytes.len()));
+                    let is_ours = destination(&datagram) == Some(self.connection.local_id());
+                    if received.from == self.connection.peer() && is_ours {
+                        self.connection.handle_datagram(now, datagram);
+                    }
+                }
+            }
+        }
+    }
+
+    /// Says goodbye.
+    pub async fn close(mut self) {
+        self.connection.close();
+        transmit(&self.socket, &mut self.connection, &mut self.outbox, Instant::now());
+        let _ = timeout_at((Instant::now() + FAREWELL).into(), self.socket.writable()).await;
+    }
+}
+
+impl std::fmt::Display for LinkError {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Socket(error) => write!(out, "no socket: {error}"),
+            Self::Call(error) => error.fmt(out),
+        }
+    }
+}
+
+impl std::error::Error for LinkError {}
