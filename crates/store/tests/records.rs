@@ -6,8 +6,8 @@ use time::{Duration, OffsetDateTime};
 use waverant_store::{
     ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, KeyRight, Keychain,
     LegRecord, NewSession, PrivateServer, RecordingChoice, RecordingSettings, Secret, Sending, SessionEnd,
-    SessionFilter, SlateChoice, Store, StoreError, TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState,
-    TestDatabase, TurnedAway,
+    SessionFilter, SlateChoice, SrtTerms, Store, StoreError, TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord,
+    TakeState, TestDatabase, TurnedAway,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -25,6 +25,7 @@ fn settings() -> ChannelSettings {
         recording: RecordingSettings::default(),
         replaces: false,
         slate: SlateChoice::BuiltIn,
+        srt: SrtTerms::default(),
     }
 }
 
@@ -229,7 +230,8 @@ async fn channels_and_keys_come_and_go() {
     let (database, store) = store().await;
     let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
     assert!(matches!(store.add_channel("finish-line", &settings(), NOW).await, Err(StoreError::NameTaken(_))));
-    let changed = ChannelSettings { hold_ms: 0, replaces: true, slate: SlateChoice::Uploaded, ..settings() };
+    let srt = SrtTerms { latency_ms: 1_200, passphrase: Some(Secret::new("wexcombe reach")) };
+    let changed = ChannelSettings { hold_ms: 0, replaces: true, slate: SlateChoice::Uploaded, srt, ..settings() };
     assert_eq!(store.change_channel("finish-line", &changed).await.unwrap().settings, changed);
     let (key, secret) =
         store.add_key(channel.id, KeyRight::Publish, 1, "van", NOW, Some(NOW + Duration::DAY)).await.unwrap();

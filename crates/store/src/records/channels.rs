@@ -4,7 +4,7 @@ use time::OffsetDateTime;
 
 use super::recording::{self, RecordingSettings};
 use super::{time_in, to_column};
-use crate::{Store, StoreError};
+use crate::{Secret, Store, StoreError};
 
 /// What of a channel can be changed.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -19,6 +19,23 @@ pub struct ChannelSettings {
     pub replaces: bool,
     /// What is sent while a session holds.
     pub slate: SlateChoice,
+    /// What it asks of encoders and players over SRT.
+    pub srt: SrtTerms,
+}
+
+/// What a channel asks of encoders and players over SRT.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SrtTerms {
+    /// How long what is lost is waited for, in milliseconds; a peer may ask for more.
+    pub latency_ms: u16,
+    /// The passphrase that both ends must have; None is without encryption.
+    pub passphrase: Option<Secret>,
+}
+
+impl Default for SrtTerms {
+    fn default() -> Self {
+        Self { latency_ms: 500, passphrase: None }
+    }
 }
 
 /// What is sent while a session holds.
@@ -68,29 +85,36 @@ pub struct Channel {
     pub created_at: OffsetDateTime,
 }
 
-fn from_row(row: &MySqlRow) -> Result<Channel, StoreError> {
-    Ok(Channel {
-        id: row.try_get("id")?,
-        name: row.try_get("name")?,
-        settings: ChannelSettings {
-            title: row.try_get("title")?,
-            hold_ms: row.try_get("hold_ms")?,
-            recording: RecordingSettings::from_row(row)?,
-            replaces: row.try_get::<&str, _>("takeover")? == "replace",
-            slate: SlateChoice::from_column(row.try_get("slate")?),
-        },
-        created_at: time_in(row, "created_at")?,
-    })
-}
-
 impl Store {
+    fn read_channel(&self, row: &MySqlRow) -> Result<Channel, StoreError> {
+        let sealed: Option<Vec<u8>> = row.try_get("sealed_passphrase")?;
+        let passphrase = sealed.map(|sealed| self.keychain.unseal(&sealed)).transpose()?;
+        Ok(Channel {
+            id: row.try_get("id")?,
+            name: row.try_get("name")?,
+            settings: ChannelSettings {
+                title: row.try_get("title")?,
+                hold_ms: row.try_get("hold_ms")?,
+                recording: RecordingSettings::from_row(row)?,
+                replaces: row.try_get::<&str, _>("takeover")? == "replace",
+                slate: SlateChoice::from_column(row.try_get("slate")?),
+                srt: SrtTerms { latency_ms: row.try_get("srt_latency_ms")?, passphrase },
+            },
+            created_at: time_in(row, "created_at")?,
+        })
+    }
+
+    fn seal_passphrase(&self, terms: &SrtTerms) -> Result<Option<Vec<u8>>, StoreError> {
+        terms.passphrase.as_ref().map(|secret| self.keychain.seal(secret)).transpose()
+    }
+
     /// All channels by name.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn channels(&self) -> Result<Vec<Channel>, StoreError> {
         let rows = sqlx::query("SELECT * FROM channels ORDER BY name").fetch_all(&self.pool).await?;
-        rows.iter().map(from_row).collect()
+        rows.iter().map(|row| self.read_channel(row)).collect()
     }
 
     /// The channel with this name.
@@ -100,7 +124,7 @@ impl Store {
     pub async fn channel(&self, name: &str) -> Result<Channel, StoreError> {
         let row = sqlx::query("SELECT * FROM channels WHERE name = ?").bind(name).fetch_optional(&self.pool).await?;
         let missing = StoreError::NotFound { kind: "channel", name: name.to_owned() };
-        from_row(&row.ok_or(missing)?)
+        self.read_channel(&row.ok_or(missing)?)
     }
 
     /// Adds a channel.
@@ -115,8 +139,8 @@ impl Store {
     ) -> Result<Channel, StoreError> {
         let columns = recording::COLUMNS.join(", ");
         let added = format!(
-            "INSERT INTO channels (name, title, hold_ms, takeover, slate, created_at, {columns}) \
-             VALUES (?, ?, ?, ?, ?, ?{})",
+            "INSERT INTO channels (name, title, hold_ms, takeover, slate, srt_latency_ms, sealed_passphrase, \
+             created_at, {columns}) VALUES (?, ?, ?, ?, ?, ?, ?, ?{})",
             ", ?".repeat(recording::COLUMNS.len())
         );
         let query = sqlx::query(AssertSqlSafe(added))
@@ -125,6 +149,8 @@ impl Store {
             .bind(settings.hold_ms)
             .bind(takeover_column(settings.replaces))
             .bind(settings.slate.as_column())
+            .bind(settings.srt.latency_ms)
+            .bind(self.seal_passphrase(&settings.srt)?)
             .bind(to_column(now));
         settings.recording.bind(query).execute(&self.pool).await.map_err(StoreError::name_taken(name))?;
         self.channel(name).await
@@ -136,13 +162,17 @@ impl Store {
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn change_channel(&self, name: &str, settings: &ChannelSettings) -> Result<Channel, StoreError> {
         let columns = recording::COLUMNS.map(|column| format!("{column} = ?")).join(", ");
-        let changed =
-            format!("UPDATE channels SET title = ?, hold_ms = ?, takeover = ?, slate = ?, {columns} WHERE name = ?");
+        let changed = format!(
+            "UPDATE channels SET title = ?, hold_ms = ?, takeover = ?, slate = ?, srt_latency_ms = ?, \
+             sealed_passphrase = ?, {columns} WHERE name = ?"
+        );
         let query = sqlx::query(AssertSqlSafe(changed))
             .bind(&settings.title)
             .bind(settings.hold_ms)
             .bind(takeover_column(settings.replaces))
-            .bind(settings.slate.as_column());
+            .bind(settings.slate.as_column())
+            .bind(settings.srt.latency_ms)
+            .bind(self.seal_passphrase(&settings.srt)?);
         settings.recording.bind(query).bind(name).execute(&self.pool).await?;
         self.channel(name).await
     }

@@ -14,7 +14,7 @@ use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
 
-pub use channels::{Channel, ChannelSettings, SlateChoice};
+pub use channels::{Channel, ChannelSettings, SlateChoice, SrtTerms};
 pub use depots::{CopyRecord, CopyState, CopyUpload, Depot};
 pub use destinations::{ChannelDestination, Destination, DestinationSettings, Sending};
 pub use keys::{KeyPassword, KeyRight, StreamKey};
