@@ -4,6 +4,7 @@
 mod gate;
 mod hub;
 mod leg;
+mod line;
 mod meter;
 mod recording;
 mod session;
@@ -17,11 +18,12 @@ pub use leg::{
     AudioChoice, AudioPick, AudioPickError, Breach, Gap, Leg, LegHistory, LegPolicy, LegState, Limit, LimitsSheet,
     LimitsWatch, OnBreach, Otherwise, RtmpSink, SinkError, SinkOutput, SinkRules, StreamFacts,
 };
+pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};
 pub use meter::RateMeter;
 pub use recording::{
     DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules, Splitter,
 };
 pub use session::{
-    Joined, Offered, OnAir, Program, RtmpSource, SeatId, SessionLife, SessionState, Slate, SlateError, SourceCounters,
-    Takeover,
+    Intake, IntakeKind, Joined, Offered, OnAir, Program, RtmpSource, SeatId, SessionLife, SessionState, Slate,
+    SlateError, SourceCounters, StreamSource, Takeover,
 };

@@ -120,7 +120,7 @@ pub enum TurnAwayReason {
     #[error("Another encoder is already on this channel. Stop it first, or let newcomers replace it.")]
     ChannelBusy,
     /// The peer did not speak the protocol.
-    #[error("The connection was not understood as RTMP.")]
+    #[error("The connection was not understood.")]
     NotUnderstood,
     /// The peer connected and did not publish in time.
     #[error("The encoder connected but did not publish in time.")]
@@ -128,6 +128,15 @@ pub enum TurnAwayReason {
     /// The service is stopping.
     #[error("The server is stopping.")]
     Stopping,
+    /// The passphrase is not the channel's.
+    #[error("The passphrase is not that of the channel. Copy it anew from the channel's page.")]
+    WrongPassphrase,
+    /// One end has a passphrase and the other has none.
+    #[error("The encoder and the channel must both have a passphrase, or neither. Compare the channel's page.")]
+    PassphraseDiffers,
+    /// Nobody publishes on the channel that is to be watched.
+    #[error("This channel is not on air. Try again when the show has begun.")]
+    OffAir,
     /// More connections from one address than the service takes.
     #[error("Too many connections from this address at once.")]
     TooManyFromAddress,
@@ -148,6 +157,9 @@ impl TurnAwayReason {
             Self::NotUnderstood => "not_understood",
             Self::TooSlow => "too_slow",
             Self::Stopping => "stopping",
+            Self::WrongPassphrase => "wrong_passphrase",
+            Self::PassphraseDiffers => "passphrase_differs",
+            Self::OffAir => "off_air",
             Self::ViewKey => "view_key",
             Self::PublishKey => "publish_key",
             Self::WrongPassword => "wrong_password",

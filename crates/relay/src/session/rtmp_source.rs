@@ -1,5 +1,3 @@
-use std::collections::{BTreeMap, VecDeque};
-use std::ops::AddAssign;
 use std::sync::Arc;
 
 use bytes::Bytes;
@@ -7,61 +5,21 @@ use waverant_container::{TagCodec, TagContent, TagPart, parse_audio_tag, parse_v
 use waverant_media::{CodecParameters, MediaTime, Packet, TICKS_PER_SECOND, Track, TrackId, TrackKind, Tracks};
 use waverant_rtmp::{MediaKind, StreamMetadata, Timestamp, TimestampUnwrapper, TrackLabel};
 
+use super::SourceCounters;
+use super::assembly::{Assembly, Frame, MAX_TRACKS};
 use super::codec_config::{config_in_frame, read_config};
-use super::timeline::Timeline;
-
-/// At the start, packets wait this long for the headers of all announced tracks, so that a take
-/// does not begin without its sound.
-const GATHER_LENGTH: MediaTime = MediaTime::from_millis(1_000);
 
 /// A source with several tracks of a kind is given this long to show them all.
 const GATHER_MORE: MediaTime = MediaTime::from_millis(100);
 
-/// The most packets that wait at the start.
-const GATHER_PACKETS: usize = 256;
-
-/// Tracks of one session. A multitrack encoder sends a handful.
-const MAX_TRACKS: usize = 16;
-
 const NANOS_PER_SECOND: i64 = 1_000_000_000;
-
-/// What a source was found to do wrong. All counts are of messages.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct SourceCounters {
-    /// Tags that could not be taken apart.
-    pub damaged_count: u64,
-    /// Tags of codecs that are not carried.
-    pub unsupported_count: u64,
-    /// Frames that came before their track's header.
-    pub headless_count: u64,
-    /// Times when the publisher's clock jumped.
-    pub clock_jump_count: u64,
-    /// Frames whose timestamp was before that of the frame before.
-    pub backward_count: u64,
-}
-
-impl AddAssign for SourceCounters {
-    fn add_assign(&mut self, other: Self) {
-        self.damaged_count += other.damaged_count;
-        self.unsupported_count += other.unsupported_count;
-        self.headless_count += other.headless_count;
-        self.clock_jump_count += other.clock_jump_count;
-        self.backward_count += other.backward_count;
-    }
-}
 
 /// Turns the media messages of an RTMP publisher into packets on its own mended clock.
 #[derive(Debug, Default)]
 pub struct RtmpSource {
-    tracks: Arc<Tracks>,
+    assembly: Assembly,
     unwrapper: TimestampUnwrapper,
-    timeline: Timeline,
-    last_dts: BTreeMap<TrackId, MediaTime>,
     metadata: Option<StreamMetadata>,
-    gathering: Option<VecDeque<Packet>>,
-    ready: VecDeque<(Packet, Arc<Tracks>)>,
-    counters: SourceCounters,
-    last_problem: Option<String>,
     /// Kept between calls for its memory only.
     parts: Vec<TagPart>,
 }
@@ -69,18 +27,14 @@ pub struct RtmpSource {
 impl RtmpSource {
     /// A source at the start of a connection.
     pub fn new() -> Self {
-        Self { gathering: Some(VecDeque::new()), ..Self::default() }
+        Self::default()
     }
 
     /// Takes what the publisher says about its stream.
     pub fn handle_metadata(&mut self, metadata: StreamMetadata) {
         self.metadata = Some(metadata);
-        let labelled: Vec<Track> = self.tracks.iter().map(|track| self.label(track.clone())).collect();
-        for track in labelled {
-            if self.tracks.get(track.id) != Some(&track) {
-                self.set_track(track);
-            }
-        }
+        let labelled: Vec<Track> = self.tracks().iter().map(|track| self.label(track.clone())).collect();
+        labelled.into_iter().for_each(|track| self.assembly.set_track(track));
     }
 
     /// Takes a media message.
@@ -96,7 +50,7 @@ impl RtmpSource {
                 let ticks = i64::from(tag.offset_nanos) * TICKS_PER_SECOND / NANOS_PER_SECOND;
                 time = time + MediaTime::from_ticks(ticks);
             }
-            Err(error) => self.damaged(error.to_string()),
+            Err(error) => self.assembly.damaged(error.to_string()),
         }
         for part in parts.drain(..) {
             self.handle_part(kind, time, part);
@@ -108,12 +62,12 @@ impl RtmpSource {
     /// The next packet with the tracks that it belongs to; call until None.
     #[must_use]
     pub fn poll_packet(&mut self) -> Option<(Packet, Arc<Tracks>)> {
-        self.ready.pop_front()
+        self.assembly.poll_packet()
     }
 
     /// The tracks as they are now.
     pub fn tracks(&self) -> &Arc<Tracks> {
-        &self.tracks
+        self.assembly.tracks()
     }
 
     /// What the publisher said about its stream.
@@ -123,39 +77,41 @@ impl RtmpSource {
 
     /// What the source does wrong.
     pub fn counters(&self) -> SourceCounters {
-        SourceCounters { clock_jump_count: self.timeline.jump_count(), ..self.counters }
+        self.assembly.counters()
     }
 
     /// The newest thing that could not be used, in words.
     pub fn last_problem(&self) -> Option<&str> {
-        self.last_problem.as_deref()
+        self.assembly.last_problem()
     }
 
     fn handle_part(&mut self, kind: TrackKind, time: MediaTime, part: TagPart) {
         let TagPart { track, codec, content } = part;
-        let id = TrackId::at(kind, track).filter(|id| self.tracks.get(*id).is_some() || self.tracks.len() < MAX_TRACKS);
-        let Some(id) = id else {
-            return self.unsupported(format!("track {track} is one too many; {MAX_TRACKS} tracks are carried"));
+        let Some(id) = TrackId::at(kind, track).filter(|id| self.assembly.has_room_for(*id)) else {
+            return self
+                .assembly
+                .unsupported(format!("track {track} is one too many; {MAX_TRACKS} tracks are carried"));
         };
         match content {
             TagContent::Config(raw) => match read_config(codec, raw) {
                 Ok(codec) => self.set_codec(id, codec),
-                Err(error) => self.damaged(error),
+                Err(error) => self.assembly.damaged(error),
             },
             TagContent::Frame { keyframe, composition_time_ms, payload } if !payload.is_empty() => {
                 if let Some(codec) = config_in_frame(codec, &payload) {
                     self.set_codec(id, codec);
                 }
-                if self.tracks.get(id).is_none_or(|track| TagCodec::of(&track.codec) != Some(codec)) {
-                    self.counters.headless_count += 1;
+                if self.tracks().get(id).is_none_or(|track| TagCodec::of(&track.codec) != Some(codec)) {
+                    self.assembly.counters.headless_count += 1;
                     return;
                 }
-                self.push(id, kind, time, MediaTime::from_millis(composition_time_ms.into()), keyframe, payload);
+                let composition = MediaTime::from_millis(composition_time_ms.into());
+                self.assembly.push(Frame { track: id, kind, time, composition, random_access: keyframe, payload });
             }
             TagContent::ColourInfo(raw) => self.set_colour_info(id, raw),
             TagContent::Unread => {
                 let instead = if kind == TrackKind::Video { "H.264, HEVC, AV1 or VP9" } else { "AAC or Opus" };
-                self.unsupported(format!("{codec} is not carried; set the encoder to {instead}"));
+                self.assembly.unsupported(format!("{codec} is not carried; set the encoder to {instead}"));
             }
             _ => {}
         }
@@ -163,16 +119,17 @@ impl RtmpSource {
 
     /// Encoders repeat their headers; only a real change makes a new set.
     fn set_codec(&mut self, id: TrackId, codec: CodecParameters) {
-        let old = self.tracks.get(id);
+        let old = self.tracks().get(id);
         if old.is_none_or(|old| old.codec != codec) {
             let colour_info = old.and_then(|old| old.colour_info.clone());
-            self.set_track(self.label(Track { colour_info, ..Track::new(id, codec) }));
+            self.assembly.set_track(self.label(Track { colour_info, ..Track::new(id, codec) }));
         }
     }
 
     fn set_colour_info(&mut self, id: TrackId, raw: Bytes) {
-        if let Some(track) = self.tracks.get(id).filter(|track| track.colour_info.as_ref() != Some(&raw)) {
-            self.set_track(Track { colour_info: Some(raw), ..track.clone() });
+        if let Some(track) = self.tracks().get(id) {
+            let track = Track { colour_info: Some(raw), ..track.clone() };
+            self.assembly.set_track(track);
         }
     }
 
@@ -187,66 +144,22 @@ impl RtmpSource {
         track
     }
 
-    fn set_track(&mut self, track: Track) {
-        let mut tracks = Tracks::clone(&self.tracks);
-        tracks.set(track);
-        self.tracks = Arc::new(tracks);
-    }
-
-    fn push(
-        &mut self,
-        track: TrackId,
-        kind: TrackKind,
-        time: MediaTime,
-        composition: MediaTime,
-        random_access: bool,
-        payload: Bytes,
-    ) {
-        let mapped = self.timeline.map(time);
-        let last = self.last_dts.entry(track).or_insert(mapped);
-        let dts = mapped.max(*last);
-        *last = dts;
-        self.counters.backward_count += u64::from(dts != mapped);
-        let packet = Packet { track, kind, dts, pts: dts + composition, random_access, payload };
-        match &mut self.gathering {
-            Some(waiting) => waiting.push_back(packet),
-            None => self.ready.push_back((packet, self.tracks.clone())),
-        }
-    }
-
     /// Ends the waiting at the start once all announced tracks are known, or time is up.
     fn release(&mut self) {
-        let Some(waiting) = &self.gathering else { return };
         let metadata = self.metadata.as_ref();
         let (has_video, has_audio) = metadata.map_or((None, None), |told| (told.has_video, told.has_audio));
         let more = metadata.map_or((0, 0), |told| (told.more_video_tracks, told.more_audio_tracks));
-        let is_complete = |kind, announced: Option<bool>, more: usize| {
-            let wanted = (usize::from(announced.unwrap_or(true)) + more).min(MAX_TRACKS);
-            self.tracks.iter().filter(|track| track.codec.kind() == kind).count() >= wanted
-        };
-        let complete =
-            is_complete(TrackKind::Video, has_video, more.0) && is_complete(TrackKind::Audio, has_audio, more.1);
-        let length = match (waiting.front(), waiting.back()) {
-            (Some(first), Some(last)) => last.dts - first.dts,
-            _ => MediaTime::ZERO,
-        };
-        // Where there are further tracks more may come whose first frame tells what they are.
-        let has_more = self.tracks.iter().any(|track| track.id.place() > 0);
-        let complete = complete && (!has_more || length >= GATHER_MORE);
-        if (complete && !waiting.is_empty()) || length >= GATHER_LENGTH || waiting.len() >= GATHER_PACKETS {
-            let tracks = &self.tracks;
-            self.ready.extend(self.gathering.take().into_iter().flatten().map(|packet| (packet, tracks.clone())));
-        }
-    }
-
-    fn damaged(&mut self, problem: String) {
-        self.counters.damaged_count += 1;
-        self.last_problem = Some(problem);
-    }
-
-    fn unsupported(&mut self, problem: String) {
-        self.counters.unsupported_count += 1;
-        self.last_problem = Some(problem);
+        self.assembly.release(|tracks, length| {
+            let is_complete = |kind, announced: Option<bool>, more: usize| {
+                let wanted = (usize::from(announced.unwrap_or(true)) + more).min(MAX_TRACKS);
+                tracks.iter().filter(|track| track.codec.kind() == kind).count() >= wanted
+            };
+            // Where there are further tracks more may come whose first frame tells what they are.
+            let has_more = tracks.iter().any(|track| track.id.place() > 0);
+            is_complete(TrackKind::Video, has_video, more.0)
+                && is_complete(TrackKind::Audio, has_audio, more.1)
+                && (!has_more || length >= GATHER_MORE)
+        });
     }
 }
 

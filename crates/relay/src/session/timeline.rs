@@ -25,6 +25,12 @@ impl Timeline {
         self.jump_count
     }
 
+    /// Moves all times given out from now on.
+    pub(super) fn shift(&mut self, by: MediaTime) {
+        self.offset = self.offset.map(|offset| offset + by);
+        self.latest = self.latest.map(|latest| latest + by);
+    }
+
     /// The mended time for a publisher's time.
     pub(super) fn map(&mut self, source: MediaTime) -> MediaTime {
         let mut offset = *self.offset.get_or_insert(MediaTime::ZERO - source);

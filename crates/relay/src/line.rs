@@ -1,0 +1,222 @@
+//! What can be said of the line that a publisher comes in by.
+
+use std::collections::VecDeque;
+use std::time::{Duration, Instant};
+
+use waverant_srt::Statistics;
+
+/// Shares are of this long.
+const WINDOW: Duration = Duration::from_secs(10);
+
+/// So much is kept to be drawn.
+const HISTORY: Duration = Duration::from_secs(120);
+
+/// Round trips that a latency is to have, however good the line is.
+const MIN_ROUNDS: f64 = 4.0;
+
+/// The share of packets that may be lost for good when a latency is advised.
+const TOLERATED_LOSS: f64 = 1e-5;
+
+/// Latencies are advised in steps.
+const STEP_MS: u128 = 20;
+
+/// The figures of a line at one moment.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct LineQuality {
+    /// Round trip time.
+    pub rtt: Duration,
+    /// The share of packets that were missing at first, over the last ten seconds: 0 to 1.
+    pub loss_share: f64,
+    /// The share of packets that were sent again, of all that came.
+    pub retransmit_share: f64,
+    /// What waits for its time.
+    pub buffered: Duration,
+    /// What was agreed on to wait.
+    pub latency: Duration,
+    /// Packets that did not come in time, since the connection began.
+    pub dropped_packets: u64,
+    /// Packets that could not be decrypted.
+    pub undecrypted_packets: u64,
+}
+
+/// What is drawn of a moment.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct LinePoint {
+    /// How long ago.
+    pub age: Duration,
+    /// Round trip time.
+    pub rtt: Duration,
+    /// The share of packets that were missing at first, since the point before.
+    pub loss_share: f64,
+    /// Packets that did not come in time, since the point before.
+    pub dropped_packets: u64,
+}
+
+/// Follows the figures of one connection.
+#[derive(Clone, Debug, Default)]
+pub struct LineMeter {
+    /// The oldest first.
+    samples: VecDeque<(Instant, Statistics)>,
+}
+
+impl LineMeter {
+    /// Takes figures as they are now. Those of another connection must go to another meter.
+    pub fn record(&mut self, now: Instant, statistics: &Statistics) {
+        self.samples.push_back((now, *statistics));
+        while self.samples.front().is_some_and(|(at, _)| now.saturating_duration_since(*at) > HISTORY) {
+            self.samples.pop_front();
+        }
+    }
+
+    /// The figures of the last seconds; None before there are any.
+    pub fn quality(&self) -> Option<LineQuality> {
+        let ((_, newest), before) = (self.samples.back()?, self.before_window()?);
+        let received = newest.received;
+        let came = received.packets.saturating_sub(before.received.packets);
+        let lost = received.lost_packets.saturating_sub(before.received.lost_packets);
+        let again = received.retransmitted_packets.saturating_sub(before.received.retransmitted_packets);
+        let dropped = received.dropped_packets.saturating_sub(before.received.dropped_packets);
+        Some(LineQuality {
+            rtt: newest.rtt,
+            loss_share: share(lost, came + dropped),
+            retransmit_share: share(again, came),
+            buffered: received.buffered,
+            latency: newest.receive_latency,
+            dropped_packets: received.dropped_packets,
+            undecrypted_packets: received.undecrypted_packets,
+        })
+    }
+
+    /// What was, to be drawn; the oldest first.
+    pub fn points(&self, now: Instant) -> Vec<LinePoint> {
+        let pairs = self.samples.iter().zip(self.samples.iter().skip(1));
+        let point = |((_, before), (at, after)): (&(Instant, Statistics), &(Instant, Statistics))| {
+            let (before, received) = (before.received, after.received);
+            let dropped_packets = received.dropped_packets.saturating_sub(before.dropped_packets);
+            let came = received.packets.saturating_sub(before.packets);
+            let lost = received.lost_packets.saturating_sub(before.lost_packets);
+            LinePoint {
+                age: now.saturating_duration_since(*at),
+                rtt: after.rtt,
+                loss_share: share(lost, came + dropped_packets),
+                dropped_packets,
+            }
+        };
+        pairs.map(point).collect()
+    }
+
+    /// What is wrong with the line, in words that say what to do.
+    pub fn finding(&self) -> Option<String> {
+        let (quality, (_, newest)) = (self.quality()?, self.samples.back()?);
+        let dropped = newest.received.dropped_packets - self.before_window()?.received.dropped_packets;
+        let (rtt, latency) = (quality.rtt.as_millis(), quality.latency.as_millis());
+        let figures = format!("round trip {rtt} ms, {:.1} % lost, latency {latency} ms", quality.loss_share * 100.0);
+        let advised = advised_latency(quality.rtt, quality.loss_share).as_millis();
+        if quality.undecrypted_packets > 0 && newest.received.messages == 0 {
+            return Some("the SRT stream cannot be decrypted; set the passphrase anew at both ends".to_owned());
+        }
+        if dropped > 0 && latency < advised {
+            return Some(format!(
+                "{dropped} packets of the SRT line came too late in the last 10 s ({figures}); \
+                 set the latency to {advised} ms"
+            ));
+        }
+        if dropped > 0 {
+            return Some(format!(
+                "{dropped} packets of the SRT line did not come in the last 10 s ({figures}); \
+                 the line does not carry the bitrate: lower it in the encoder"
+            ));
+        }
+        (quality.loss_share > 0.001 && latency < advised)
+            .then(|| format!("the latency of the SRT line leaves little room ({figures}); set it to {advised} ms"))
+    }
+
+    /// The newest sample from before the window, or the oldest there is.
+    fn before_window(&self) -> Option<&Statistics> {
+        let (now, _) = self.samples.back()?;
+        let is_before = |(at, _): &&(Instant, Statistics)| now.saturating_duration_since(*at) >= WINDOW;
+        let before = self.samples.iter().rev().find(is_before).or_else(|| self.samples.front());
+        before.map(|(_, statistics)| statistics)
+    }
+}
+
+/// The latency that makes good the losses of a line: at least four round trips, and as many as
+/// it takes until a packet that is sent again and again has come nearly surely.
+pub fn advised_latency(rtt: Duration, loss_share: f64) -> Duration {
+    let loss = loss_share.clamp(0.0, 0.5);
+    let rounds = if loss > 0.0 { (TOLERATED_LOSS.ln() / loss.ln() - 1e-9).ceil() + 1.0 } else { 0.0 };
+    let wanted = rtt.mul_f64(rounds.max(MIN_ROUNDS)).as_millis();
+    let millis = wanted.div_ceil(STEP_MS).max(1) * STEP_MS;
+    Duration::from_millis(u64::try_from(millis).unwrap_or(u64::MAX))
+}
+
+fn share(part: u64, whole: u64) -> f64 {
+    if whole == 0 { 0.0 } else { part as f64 / whole as f64 }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[expect(clippy::disallowed_methods, reason = "one start instant is taken, then only added to")]
+    fn start() -> Instant {
+        Instant::now()
+    }
+
+    /// A line on which every second packets come, are lost and are dropped at these rates.
+    fn run(seconds: u32, (rtt, latency): (u64, u64), (lost, dropped): (u64, u64)) -> LineMeter {
+        let (mut meter, begin) = (LineMeter::default(), start());
+        for second in 0..=u64::from(seconds) {
+            let mut statistics = Statistics {
+                rtt: Duration::from_millis(rtt),
+                receive_latency: Duration::from_millis(latency),
+                ..Statistics::default()
+            };
+            let received = &mut statistics.received;
+            received.packets = second * (1000 - dropped);
+            received.messages = received.packets;
+            received.lost_packets = second * lost;
+            received.retransmitted_packets = second * lost;
+            received.dropped_packets = second * dropped;
+            meter.record(begin + Duration::from_secs(second), &statistics);
+        }
+        meter
+    }
+
+    #[test]
+    fn shares_are_of_the_last_seconds() {
+        let meter = run(30, (60, 500), (50, 0));
+        let quality = meter.quality().unwrap();
+        assert!((quality.loss_share - 0.05).abs() < 1e-9 && (quality.retransmit_share - 0.05).abs() < 1e-9);
+        let points = meter.points(start() + Duration::from_secs(30));
+        assert_eq!(points.len(), 30);
+        assert!(points.iter().all(|point| (point.loss_share - 0.05).abs() < 1e-9));
+        assert_eq!(LineMeter::default().quality(), None);
+        assert_eq!(run(600, (60, 500), (0, 0)).samples.len(), 121);
+    }
+
+    #[rstest]
+    #[case::good((60, 500), (1, 0), None)]
+    #[case::too_late((100, 200), (50, 3), Some("set the latency to 500 ms"))]
+    #[case::not_carried((60, 2_000), (300, 200), Some("lower it in the encoder"))]
+    #[case::little_room((200, 300), (20, 0), Some("leaves little room"))]
+    fn findings_say_what_to_set(#[case] times: (u64, u64), #[case] rates: (u64, u64), #[case] expected: Option<&str>) {
+        let found = run(20, times, rates).finding();
+        match expected {
+            Some(part) => assert!(found.as_ref().is_some_and(|text| text.contains(part)), "{found:?}"),
+            None => assert_eq!(found, None),
+        }
+    }
+
+    #[rstest]
+    #[case(50, 0.0, 200)]
+    #[case(50, 0.01, 200)]
+    #[case(50, 0.1, 300)]
+    #[case(100, 0.2, 900)]
+    #[case(0, 0.0, 20)]
+    fn latencies_follow_round_trip_and_loss(#[case] rtt: u64, #[case] loss: f64, #[case] expected: u64) {
+        assert_eq!(advised_latency(Duration::from_millis(rtt), loss).as_millis(), u128::from(expected));
+    }
+}

@@ -1,0 +1,245 @@
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use waverant_container::{TsEvent, TsReader, TsStream};
+use waverant_media::{CodecParameters, Packet, Track, TrackId, TrackKind, Tracks};
+
+use super::SourceCounters;
+use super::assembly::{Assembly, Frame};
+
+/// After this many bytes without a program it is said that the container is not known.
+const UNKNOWN_AFTER: u64 = 64 * 1024;
+
+/// Turns a container that comes as a stream of bytes into packets on its publisher's mended clock.
+#[derive(Debug, Default)]
+pub struct StreamSource {
+    assembly: Assembly,
+    reader: TsReader,
+    events: Vec<TsEvent>,
+    /// The track of each PID.
+    places: BTreeMap<u16, TrackId>,
+    streams: Vec<TsStream>,
+    received_bytes: u64,
+    /// What the reader has counted and was reported.
+    reported: u64,
+}
+
+impl StreamSource {
+    /// A source at the start of a connection.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Takes bytes, cut anywhere.
+    pub fn handle_bytes(&mut self, bytes: &[u8]) {
+        self.received_bytes += bytes.len() as u64;
+        self.take_events(|reader, events| reader.push(bytes, events));
+    }
+
+    /// No more bytes come: what was begun is finished.
+    pub fn finish(&mut self) {
+        self.take_events(TsReader::finish);
+    }
+
+    fn take_events(&mut self, read: impl FnOnce(&mut TsReader, &mut Vec<TsEvent>)) {
+        let mut events = std::mem::take(&mut self.events);
+        read(&mut self.reader, &mut events);
+        for event in events.drain(..) {
+            self.handle_event(event);
+        }
+        self.events = events;
+        self.report_damage();
+        let (streams, places) = (&self.streams, &self.places);
+        self.assembly.release(|tracks, _| {
+            let is_known = |stream: &TsStream| places.get(&stream.pid).is_some_and(|id| tracks.get(*id).is_some());
+            streams.iter().all(is_known)
+        });
+    }
+
+    /// The next packet with the tracks that it belongs to; call until None.
+    #[must_use]
+    pub fn poll_packet(&mut self) -> Option<(Packet, Arc<Tracks>)> {
+        self.assembly.poll_packet()
+    }
+
+    /// The tracks as they are now.
+    pub fn tracks(&self) -> &Arc<Tracks> {
+        self.assembly.tracks()
+    }
+
+    /// What the source does wrong.
+    pub fn counters(&self) -> SourceCounters {
+        self.assembly.counters()
+    }
+
+    /// The newest thing that could not be used, in words.
+    pub fn last_problem(&self) -> Option<&str> {
+        self.assembly.last_problem()
+    }
+
+    fn handle_event(&mut self, event: TsEvent) {
+        match event {
+            TsEvent::Program(streams) => self.set_program(streams),
+            TsEvent::Config { pid, codec } => self.set_codec(pid, codec),
+            TsEvent::Frame { pid, pts, dts, random_access, payload } => {
+                let Some(id) = self.places.get(&pid).copied() else { return };
+                if self.assembly.tracks().get(id).is_none() {
+                    self.assembly.counters.headless_count += 1;
+                    return;
+                }
+                let composition = pts - dts;
+                self.assembly.push(Frame {
+                    track: id,
+                    kind: id.kind(),
+                    time: dts,
+                    composition,
+                    random_access,
+                    payload,
+                });
+            }
+            _ => {}
+        }
+    }
+
+    /// Streams keep their tracks; new ones get the next free places.
+    fn set_program(&mut self, streams: Vec<TsStream>) {
+        for stream in &streams {
+            if self.places.contains_key(&stream.pid) {
+                continue;
+            }
+            let is_taken = |id: &TrackId| self.places.values().any(|taken| taken == id);
+            let free = (0..=u8::MAX).map_while(|place| TrackId::at(stream.kind, place)).find(|id| !is_taken(id));
+            match free.filter(|id| usize::from(id.place()) < super::assembly::MAX_TRACKS) {
+                Some(id) => {
+                    self.places.insert(stream.pid, id);
+                }
+                None => self.assembly.unsupported("more tracks than are carried".to_owned()),
+            }
+        }
+        self.streams = streams;
+        for (pid, name) in self.reader.counters().uncarried {
+            let instead = "H.264, HEVC, AAC, MP3, AC-3 or Opus";
+            self.assembly.unsupported(format!("stream {pid:#x} ({name}) is not carried; {instead} would be"));
+        }
+        let known: Vec<Track> = self.assembly.tracks().iter().cloned().collect();
+        known.into_iter().for_each(|track| self.label(track));
+    }
+
+    fn set_codec(&mut self, pid: u16, codec: CodecParameters) {
+        let Some(id) = self.places.get(&pid).copied() else { return };
+        if codec.kind() != id.kind() || !self.assembly.has_room_for(id) {
+            return self.assembly.unsupported(format!("stream {pid:#x} is one too many"));
+        }
+        self.label(Track::new(id, codec));
+    }
+
+    /// Sets a track with the language and name that the program tells.
+    fn label(&mut self, track: Track) {
+        let pid = self.places.iter().find(|(_, id)| **id == track.id).map(|(pid, _)| *pid);
+        let told = self.streams.iter().find(|stream| Some(stream.pid) == pid);
+        let language = told.and_then(|stream| stream.language.as_deref()).map(Into::into);
+        let name = told.and_then(|stream| stream.name.as_deref()).map(Into::into);
+        let is_sound = track.id.kind() == TrackKind::Audio;
+        self.assembly.set_track(if is_sound { Track { language, name, ..track } } else { track });
+    }
+
+    /// Says what the reader found damaged since the last time.
+    fn report_damage(&mut self) {
+        if self.streams.is_empty() && self.received_bytes > UNKNOWN_AFTER && self.reported == 0 {
+            self.reported = 1;
+            let problem = "no MPEG-TS program was found in what came; set the encoder's output to MPEG-TS";
+            return self.assembly.damaged(problem.to_owned());
+        }
+        let damage = self.reader.damage_count();
+        if damage > self.reported {
+            let text = self.reader.last_problem().map(str::to_owned);
+            let text = text.unwrap_or_else(|| "packets of the transport stream are missing or damaged".to_owned());
+            self.assembly.counters.damaged_count += damage - self.reported - 1;
+            self.reported = damage;
+            self.assembly.damaged(text);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use bytes::Bytes;
+    use waverant_container::TsWriter;
+    use waverant_media::testing::{AAC_CONFIG, h264};
+    use waverant_media::{AudioSpecificConfig, MediaTime};
+
+    use super::*;
+
+    fn aac() -> CodecParameters {
+        CodecParameters::Aac(AudioSpecificConfig::parse(Bytes::from_static(AAC_CONFIG)).unwrap())
+    }
+
+    fn show_tracks() -> Tracks {
+        let mut tracks = Tracks::new();
+        tracks.set(Track::new(TrackId::VIDEO, h264()));
+        for (place, language) in (0..).zip(["en", "de", "fr"]) {
+            let id = TrackId::at(TrackKind::Audio, place).unwrap();
+            tracks.set(Track { language: Some(language.into()), name: Some("Mix".into()), ..Track::new(id, aac()) });
+        }
+        tracks
+    }
+
+    fn packet(track: TrackId, millis: i64, random_access: bool) -> Packet {
+        let payload = match track.kind() {
+            TrackKind::Video => Bytes::from_static(&[0, 0, 0, 4, 0x65, 0x88, 0x84, 0x21]),
+            TrackKind::Audio => Bytes::from_static(&[0x21, 0x10, 0x05]),
+        };
+        let dts = MediaTime::from_millis(millis);
+        Packet { track, kind: track.kind(), dts, pts: dts, random_access, payload }
+    }
+
+    fn run(packets: &[Packet]) -> (StreamSource, Vec<(Packet, Arc<Tracks>)>) {
+        let mut writer = TsWriter::new();
+        writer.set_tracks(&show_tracks());
+        let mut raw = Vec::new();
+        packets.iter().for_each(|packet| writer.write(packet, &mut raw));
+        let mut source = StreamSource::new();
+        let mut out = Vec::new();
+        for piece in raw.chunks(1316) {
+            source.handle_bytes(piece);
+            out.extend(std::iter::from_fn(|| source.poll_packet()));
+        }
+        (source, out)
+    }
+
+    #[test]
+    fn all_tracks_are_there_from_the_first_packet_on() {
+        // The third sound comes late, and the first sound begins before the pictures.
+        let mut packets = vec![packet(TrackId::VIDEO, 200, true), packet(TrackId(1), 0, true)];
+        for step in 0..10 {
+            packets.push(packet(TrackId::VIDEO, 240 + step * 40, false));
+            packets.push(packet(TrackId(1), 40 + step * 40, true));
+            packets.push(packet(TrackId(3), 100 + step * 40, true));
+            if step > 5 {
+                packets.push(packet(TrackId(5), 300 + step * 40, true));
+            }
+        }
+        let (source, out) = run(&packets);
+        assert!(out.iter().all(|(_, tracks)| tracks.len() == 4), "{:?}", out[0].1);
+        assert_eq!(out.iter().map(|(packet, _)| packet.dts).min(), Some(MediaTime::ZERO));
+        let first = |track| out.iter().find(|(packet, _)| packet.track == track).unwrap().0.dts.millis();
+        assert_eq!((first(TrackId::VIDEO), first(TrackId(1)), first(TrackId(3))), (200, 0, 100));
+        let languages: Vec<_> = source.tracks().iter().filter_map(|track| track.language.as_deref()).collect();
+        assert_eq!(languages, ["en", "de", "fr"]);
+        assert_eq!(source.counters(), SourceCounters::default());
+    }
+
+    #[test]
+    fn what_is_no_transport_stream_is_said() {
+        let mut source = StreamSource::new();
+        for _ in 0..100 {
+            source.handle_bytes(&[7; 1316]);
+        }
+        assert!(
+            source.last_problem().is_some_and(|problem| problem.contains("MPEG-TS")),
+            "{:?}",
+            source.last_problem()
+        );
+        assert_eq!(source.poll_packet(), None);
+    }
+}
