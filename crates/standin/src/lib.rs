@@ -1,5 +1,5 @@
 //! The outside world, played by ourselves: an encoder that publishes a clip, a platform that
-//! takes streams, a player that watches, and the comparison of what one sent with what the other got.
+//! takes streams, a player that watches, a bad network between, and the comparison of what one sent with what the other got.
 
 mod authority;
 mod clip;
@@ -9,8 +9,10 @@ mod encoder;
 mod line;
 mod made;
 mod marks;
+mod network;
 mod platform;
 mod player;
+mod srt_player;
 mod tag_marks;
 mod take;
 
@@ -18,8 +20,10 @@ pub use authority::{Authority, IssuedCertificate, Validity};
 pub use clip::Clip;
 pub use compare::{Comparison, compare, first_difference};
 pub use crowd::Crowd;
-pub use encoder::{Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport, Pace};
+pub use encoder::{Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport, Pace, SrtOptions};
 pub use marks::{Mark, MarkKind};
+pub use network::{Network, NetworkFaults, NetworkReport};
 pub use platform::{ConnectionReport, Platform, PlatformFault, PlatformOptions, PlatformReport};
 pub use player::{Player, PlayerOptions, PlayerReport};
+pub use srt_player::watch_over_srt;
 pub use take::read_take;

@@ -1,27 +1,29 @@
 //! `waverant-standin`: the outside world for demos and tests.
 
 use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use anyhow::Context;
 use clap::{Args, Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
 use waverant_standin::{
-    Authority, Clip, Encoder, EncoderFault, EncoderOptions, EncoderReport, Platform, PlatformFault, PlatformOptions,
-    PlatformReport, Player, PlayerOptions, PlayerReport, Validity, compare, read_take,
+    Authority, Clip, Encoder, EncoderFault, EncoderOptions, EncoderReport, Network, NetworkFaults, Platform,
+    PlatformFault, PlatformOptions, PlatformReport, Player, PlayerOptions, PlayerReport, Validity, compare, read_take,
 };
 
 /// Plays an encoder or a platform, and compares what they saw.
 #[derive(Parser, Debug)]
 #[command(name = "waverant-standin", version)]
 enum Arguments {
-    /// Publish a clip over RTMP, again and again, with running timestamps.
+    /// Publish a clip over RTMP or SRT, again and again, with running timestamps.
     Encoder(EncoderArguments),
     /// Take streams over RTMP and remember every payload.
     Platform(PlatformArguments),
     /// Watch a stream over RTMP and remember every payload.
     Player(PlayerArguments),
+    /// Carry datagrams to a house as a bad network does.
+    Network(NetworkArguments),
     /// Compare what an encoder sent with what a platform or a take holds.
     #[command(subcommand)]
     Compare(CompareArguments),
@@ -41,6 +43,18 @@ struct EncoderArguments {
     /// Instead of a clip: payloads made up in these codecs, as in `hevc,opus` or `h264,aac,aac,aac`.
     #[arg(long, value_delimiter = ',')]
     made: Vec<String>,
+    /// Tracks of sound with language and name, as in `en=Mix,de=Kommentar`: the clip's sound in each.
+    #[arg(long, value_delimiter = ',')]
+    sounds: Vec<String>,
+    /// Over SRT: the passphrase.
+    #[arg(long, env = "STANDIN_PASSPHRASE", hide_env_values = true)]
+    passphrase: Option<String>,
+    /// Over SRT: the stream id, instead of the key alone.
+    #[arg(long)]
+    stream_id: Option<String>,
+    /// Over SRT: the latency to ask for.
+    #[arg(long)]
+    latency_ms: Option<u64>,
     /// Chunk size to announce.
     #[arg(long, default_value_t = 4096)]
     chunk_size: u32,
@@ -117,6 +131,43 @@ struct PlayerArguments {
     report: Option<PathBuf>,
 }
 
+#[derive(Args, Debug)]
+struct NetworkArguments {
+    /// The house.
+    #[arg(long)]
+    target: SocketAddr,
+    /// The share of datagrams that is lost, both ways: 0 to 1.
+    #[arg(long, default_value_t = 0.0)]
+    loss: f64,
+    /// How often a burst of losses begins: 0 to 1.
+    #[arg(long, default_value_t = 0.0)]
+    burst: f64,
+    /// Datagrams that a burst takes.
+    #[arg(long, default_value_t = 20)]
+    burst_length: u32,
+    /// How long the way takes.
+    #[arg(long, default_value_t = 0)]
+    delay_ms: u64,
+    /// Added to that, evenly spread.
+    #[arg(long, default_value_t = 0)]
+    jitter_ms: u64,
+    /// The share of datagrams that is overtaken, by ten milliseconds.
+    #[arg(long, default_value_t = 0.0)]
+    reorder: f64,
+    /// The share of datagrams that comes twice.
+    #[arg(long, default_value_t = 0.0)]
+    duplicate: f64,
+    /// Bytes per second that go through.
+    #[arg(long)]
+    bandwidth: Option<u64>,
+    /// Makes it do the same again.
+    #[arg(long, default_value_t = 1)]
+    seed: u64,
+    /// Write the address here when it listens.
+    #[arg(long)]
+    ready_file: Option<PathBuf>,
+}
+
 #[derive(Subcommand, Debug)]
 enum CompareArguments {
     /// With a platform's report.
@@ -148,6 +199,7 @@ async fn main() -> anyhow::Result<()> {
         Arguments::Encoder(arguments) => run_encoder(arguments).await,
         Arguments::Platform(arguments) => run_platform(arguments).await,
         Arguments::Player(arguments) => run_player(arguments).await,
+        Arguments::Network(arguments) => run_network(arguments).await,
         Arguments::Compare(CompareArguments::Platform { sent, received }) => {
             let (sent, received): (EncoderReport, PlatformReport) = (read_json(&sent)?, read_json(&received)?);
             let last = received.connections.last().context("no publisher came")?;
@@ -169,8 +221,15 @@ async fn run_encoder(arguments: EncoderArguments) -> anyhow::Result<()> {
         Some(path) => Clip::load(path)?,
         None => Clip::made(&arguments.made.iter().map(String::as_str).collect::<Vec<_>>())?,
     };
+    let labels: Vec<(&str, &str)> = arguments.sounds.iter().filter_map(|label| label.split_once('=')).collect();
+    let clip = match u8::try_from(labels.len()) {
+        Ok(count @ 1..) => clip.with_sounds(count).with_labels(&labels),
+        _ => clip,
+    };
     let mut options = EncoderOptions::new(arguments.server, arguments.key, Duration::from_secs_f64(arguments.seconds));
     options.chunk_size = arguments.chunk_size;
+    (options.srt.passphrase, options.srt.stream_id) = (arguments.passphrase, arguments.stream_id);
+    options.srt.latency = arguments.latency_ms.map(Duration::from_millis);
     options.first_timestamp_ms = arguments.first_timestamp_ms;
     options.authority = arguments.authority_file.as_ref().map(std::fs::read_to_string).transpose()?;
     options.fault = arguments
@@ -192,6 +251,44 @@ async fn run_encoder(arguments: EncoderArguments) -> anyhow::Result<()> {
     }
 }
 
+async fn run_network(arguments: NetworkArguments) -> anyhow::Result<()> {
+    let faults = NetworkFaults {
+        loss: arguments.loss,
+        burst: (arguments.burst, arguments.burst_length),
+        delay: Duration::from_millis(arguments.delay_ms),
+        jitter: Duration::from_millis(arguments.jitter_ms),
+        reorder: (arguments.reorder, Duration::from_millis(10)),
+        duplicate: arguments.duplicate,
+        bandwidth: arguments.bandwidth,
+        outage: None,
+    };
+    let network = Network::start(arguments.target, (faults, faults), arguments.seed).await?;
+    if let Some(path) = &arguments.ready_file {
+        write_ready(path, network.address())?;
+    }
+    wait_for_end().await?;
+    let (there, back) = network.reports();
+    eprintln!("waverant-standin: there {there:?}, back {back:?}");
+    network.stop().await;
+    Ok(())
+}
+
+/// Written beside its place and renamed, so that nobody reads half of it.
+fn write_ready(path: &Path, address: SocketAddr) -> anyhow::Result<()> {
+    let fresh = path.with_extension("new");
+    std::fs::write(&fresh, address.to_string())?;
+    Ok(std::fs::rename(fresh, path)?)
+}
+
+async fn wait_for_end() -> anyhow::Result<()> {
+    let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = interrupt.recv() => {}
+    }
+    Ok(())
+}
+
 async fn run_platform(arguments: PlatformArguments) -> anyhow::Result<()> {
     let seconds = Duration::from_secs_f64;
     let fault = if arguments.refuse {
@@ -211,15 +308,9 @@ async fn run_platform(arguments: PlatformArguments) -> anyhow::Result<()> {
     };
     let platform = Platform::start(options).await?;
     if let Some(path) = &arguments.ready_file {
-        let fresh = path.with_extension("new");
-        std::fs::write(&fresh, platform.address().to_string())?;
-        std::fs::rename(fresh, path)?;
+        write_ready(path, platform.address())?;
     }
-    let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
-    tokio::select! {
-        _ = terminate.recv() => {}
-        _ = interrupt.recv() => {}
-    }
+    wait_for_end().await?;
     arguments.report.map_or(Ok(()), |path| write_json(&path, &platform.report()))
 }
 

@@ -1,6 +1,7 @@
-//! An encoder that publishes a clip over RTMP in real time.
+//! An encoder that publishes a clip over RTMP or SRT in real time.
 
 mod credentials;
+mod srt;
 
 use std::io;
 use std::time::{Duration, Instant};
@@ -20,6 +21,9 @@ use crate::clip::ClipPacket;
 use crate::line::{BoxedLine, dial};
 use crate::{Clip, Mark, MarkKind};
 
+pub use srt::SrtOptions;
+pub(crate) use srt::config as srt_config;
+
 /// How long the server may take to answer.
 const ANSWER_TIMEOUT: Duration = Duration::from_secs(10);
 
@@ -38,7 +42,7 @@ pub enum EncoderFault {
 /// What the encoder is to do.
 #[derive(Clone, Debug)]
 pub struct EncoderOptions {
-    /// The server field: `rtmp://host:port/app`.
+    /// The server field: `rtmp://host:port/app` or `srt://host:port`.
     pub server: String,
     /// The key field.
     pub key: String,
@@ -60,6 +64,8 @@ pub struct EncoderOptions {
     pub fault: Option<EncoderFault>,
     /// How many times faster than its timestamps the show is sent.
     pub speed: u32,
+    /// What there is to say over SRT.
+    pub srt: SrtOptions,
 }
 
 impl EncoderOptions {
@@ -77,6 +83,7 @@ impl EncoderOptions {
             authority: None,
             fault: None,
             speed: 1,
+            srt: SrtOptions::default(),
         }
     }
 }
@@ -149,8 +156,11 @@ impl Encoder {
     /// Publishes until the length is reached, a fault is due, or the server says no.
     ///
     /// # Errors
-    /// If the address is no RTMP address or the server cannot be reached.
+    /// If the address is none or the server cannot be reached.
     pub async fn run(self) -> anyhow::Result<EncoderReport> {
+        if srt::is_srt(&self.options.server) {
+            return srt::publish(&self.clip, &self.options).await;
+        }
         let mut query = String::new();
         for _ in 0..MAX_CONNECTIONS {
             let report = self.connect(&query).await?.publish(&self.clip, &self.options).await?;
