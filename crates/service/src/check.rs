@@ -2,7 +2,7 @@
 
 use std::fmt;
 use std::fs;
-use std::net::{SocketAddr, TcpListener};
+use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::path::Path;
 use std::process::Command;
 
@@ -41,6 +41,7 @@ impl fmt::Display for Finding {
 pub fn check_machine(settings: &Settings) -> Vec<Finding> {
     let mut findings = vec![
         check_port("rtmp", settings.rtmp),
+        check_udp_port("srt", settings.srt),
         check_port("http", settings.http),
         check_folder("state folder", &settings.state_folder),
         check_folder("recordings folder", &settings.recordings_folder),
@@ -69,6 +70,13 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
 fn check_port(name: &str, address: SocketAddr) -> Finding {
     match TcpListener::bind(address) {
         Ok(_) => Finding::good(format!("listen.{name} {address} is free")),
+        Err(error) => Finding::bad(bind_failure(name, address, &error)),
+    }
+}
+
+fn check_udp_port(name: &str, address: SocketAddr) -> Finding {
+    match UdpSocket::bind(address) {
+        Ok(_) => Finding::good(format!("listen.{name} {address}/udp is free")),
         Err(error) => Finding::bad(bind_failure(name, address, &error)),
     }
 }

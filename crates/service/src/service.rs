@@ -14,10 +14,10 @@ use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
 use waverant_store::{KeyFileError, Keychain, PrivateServer, PrivateServerError, Secret, Store, StoreError};
 
-use crate::api::{ApiState, FirstRun};
+use crate::api::{ApiState, FirstRun, Ports};
 use crate::check::{bind_failure, folder_failure, try_folder};
 use crate::house::{House, Ledger};
-use crate::ingest::{RtmpDoor, RtmpSettings};
+use crate::ingest::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
 use crate::library;
 use crate::net::ServerTls;
 use crate::recorder::{RecordingsFolder, recover_takes};
@@ -28,6 +28,9 @@ const STOP_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// How long open API calls may take when the service stops.
 const API_STOP_TIMEOUT: Duration = Duration::from_secs(2);
+
+/// A peer over SRT says something every second; one that is silent for so long is gone.
+const SRT_IDLE_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// Why the service does not start.
 #[derive(Debug, Error)]
@@ -76,6 +79,8 @@ pub struct Addresses {
     pub rtmp: SocketAddr,
     /// Encoders over TLS, if there is a certificate.
     pub rtmps: Option<SocketAddr>,
+    /// Encoders and players over SRT.
+    pub srt: SocketAddr,
     /// Console and API.
     pub http: SocketAddr,
     /// The service's process number.
@@ -123,6 +128,8 @@ impl Service {
             }
             None => None,
         };
+        let srt = SrtDoor::bind(settings.srt)
+            .map_err(|error| StartError::Listen(bind_failure("srt", settings.srt, &error)))?;
         let http = bind("http", settings.http).await?;
         let keychain = Keychain::open(&settings.state_folder)?;
         let (database, url) = open_database(&settings)?;
@@ -139,6 +146,7 @@ impl Service {
         let addresses = Addresses {
             rtmp: local_address("rtmp", &rtmp)?,
             rtmps: rtmps.as_ref().map(|(listener, _)| local_address("rtmps", listener)).transpose()?,
+            srt: srt.local_address().map_err(|error| StartError::Listen(format!("listen.srt: {error}")))?,
             http: local_address("http", &http)?,
             pid: std::process::id(),
             database_pid: database.as_ref().map(PrivateServer::pid),
@@ -154,7 +162,17 @@ impl Service {
             house.tasks.spawn(tls.clone().follow_files(house.stopping.clone()));
             house.tasks.spawn(door.listen(listener, Some(tls)));
         }
-        let ports = (addresses.rtmp.port(), addresses.rtmps.map(|address| address.port()));
+        let srt_settings = SrtSettings {
+            max_connections: settings.srt_connections,
+            max_per_address: settings.srt_connections_per_address,
+            idle_timeout: SRT_IDLE_TIMEOUT,
+        };
+        house.tasks.spawn(srt.listen(house.clone(), srt_settings));
+        let ports = Ports {
+            rtmp: addresses.rtmp.port(),
+            rtmps: addresses.rtmps.map(|address| address.port()),
+            srt: addresses.srt.port(),
+        };
         let state = ApiState::new(house.clone(), first_run.clone(), settings.host.clone(), ports);
         let api_task = tokio::spawn(serve_api(http, state, house.stopping.clone()));
         let service =
@@ -180,6 +198,7 @@ impl Service {
         if let Some(rtmps) = self.addresses.rtmps {
             println!("           rtmps://{rtmps}/in");
         }
+        println!("           srt://{}", self.addresses.srt);
         println!("console    http://{}/", self.addresses.http);
         if let Some(code) = self.first_run_code() {
             println!("first run  open the console and enter the one-time code {}", code.reveal());

@@ -6,12 +6,15 @@ use time::OffsetDateTime;
 use utoipa::ToSchema;
 use waverant_relay::ChannelName;
 use waverant_rtmp::password_digest;
-use waverant_store::{ChannelSettings, KeyPassword, RecordingSettings, Secret};
+use waverant_store::{ChannelSettings, KeyPassword, RecordingSettings, Secret, SrtTerms};
 
 use super::auth::SignedIn;
 use super::error::Body;
-use super::model::{Channel, ChannelDestination, EncoderFields, KeyRight, NewKey, SlateChoice, StreamKey, Takeover};
+use super::model::{
+    Channel, ChannelDestination, EncoderFields, KeyRight, NewKey, SlateChoice, SrtFields, StreamKey, Takeover,
+};
 use super::recording_form::ChangeRecording;
+use super::srt_form::ChangeSrt;
 use super::{ApiError, ApiState};
 use crate::ingest::GUARDED_APP;
 
@@ -48,6 +51,9 @@ pub(crate) struct AddChannel {
     /// What is sent while a session waits for its encoder. Default `built_in`.
     #[serde(default)]
     slate: SlateChoice,
+    /// What it asks of encoders and players over SRT. By default 500 ms and no passphrase.
+    #[serde(default)]
+    srt: ChangeSrt,
 }
 
 /// What is to change; what is left out stays.
@@ -64,6 +70,9 @@ pub(crate) struct ChangeChannel {
     takeover: Option<Takeover>,
     /// What is sent while a session waits for its encoder; in mid-show too.
     slate: Option<SlateChoice>,
+    /// What it asks of encoders and players over SRT.
+    #[serde(default)]
+    srt: ChangeSrt,
 }
 
 /// A stream key to be made.
@@ -156,6 +165,7 @@ pub(super) async fn add_channel(
         recording: checked_recording(&state, form.recording, RecordingSettings::default()).await?,
         replaces: form.takeover == Takeover::Replace,
         slate: form.slate.into(),
+        srt: form.srt.apply(SrtTerms::default())?,
     };
     let channel = state.house.store.add_channel(name.as_str(), &settings, OffsetDateTime::now_utc()).await?;
     state.house.reload().await?;
@@ -190,6 +200,7 @@ pub(super) async fn change_channel(
         recording: checked_recording(&state, form.recording, present.recording).await?,
         replaces: form.takeover.map_or(present.replaces, |takeover| takeover == Takeover::Replace),
         slate: form.slate.map_or(present.slate, Into::into),
+        srt: form.srt.apply(present.srt)?,
     };
     let channel = state.house.store.change_channel(&name, &settings).await?;
     state.house.reload().await?;
@@ -261,6 +272,7 @@ pub(super) async fn add_key(
         guarded_server: address(&state, &headers, GUARDED_APP),
         user: secret.prefix().to_owned(),
         secure_server: secure_address(&state, &headers, app),
+        srt: srt_fields(&state, &headers, &channel.settings.srt, form.right, secret.reveal()),
         server,
         key: secret.reveal().to_owned(),
     };
@@ -297,7 +309,7 @@ pub(super) async fn end_session(
 /// The address for the encoder's server field.
 fn address(state: &ApiState, headers: &HeaderMap, app: &str) -> String {
     let host = shown_host(state, headers);
-    match state.rtmp_port {
+    match state.ports.rtmp {
         1935 => format!("rtmp://{host}/{app}"),
         port => format!("rtmp://{host}:{port}/{app}"),
     }
@@ -306,7 +318,21 @@ fn address(state: &ApiState, headers: &HeaderMap, app: &str) -> String {
 /// The address for encoders that speak TLS, if that is offered.
 fn secure_address(state: &ApiState, headers: &HeaderMap, app: &str) -> Option<String> {
     let host = shown_host(state, headers);
-    state.rtmps_port.map(|port| format!("rtmps://{host}:{port}/{app}"))
+    state.ports.rtmps.map(|port| format!("rtmps://{host}:{port}/{app}"))
+}
+
+/// What goes into the fields for SRT.
+fn srt_fields(state: &ApiState, headers: &HeaderMap, terms: &SrtTerms, right: KeyRight, key: &str) -> SrtFields {
+    let address = format!("srt://{}:{}", shown_host(state, headers), state.ports.srt);
+    let mode = if right == KeyRight::Publish { "publish" } else { "request" };
+    SrtFields {
+        whole: format!("{address}?streamid={key}"),
+        stream_id: key.to_owned(),
+        long_stream_id: format!("#!::r={key},m={mode}"),
+        latency_ms: terms.latency_ms,
+        has_passphrase: terms.passphrase.is_some(),
+        address,
+    }
 }
 
 fn shown_host<'a>(state: &'a ApiState, headers: &'a HeaderMap) -> &'a str {

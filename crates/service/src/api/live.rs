@@ -10,7 +10,7 @@ use serde::Serialize;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 use waverant_media::{SoundFormat, TrackKind, Tracks};
-use waverant_relay::{SessionState, StreamFacts};
+use waverant_relay::{LinePoint, LineQuality, SessionState, StreamFacts, advised_latency};
 use waverant_store::{TakeRecord, TakeState};
 
 use super::auth::SignedIn;
@@ -112,7 +112,9 @@ pub(crate) struct LiveSession {
     audio_bitrate_bps: f64,
     /// What is wrong or odd about the stream, in words that say what to do.
     findings: Vec<String>,
-    /// Players that watch over RTMP.
+    /// The line that the encoder comes in by, if it comes over SRT.
+    line: Option<LiveLine>,
+    /// Players that watch.
     viewer_count: u64,
     /// Messages that could not be used.
     unusable_count: u64,
@@ -124,6 +126,64 @@ pub(crate) struct LiveSession {
     recorder_reason: Option<String>,
     /// The take that is being written.
     take: Option<LiveTake>,
+}
+
+/// The line of an encoder that comes over SRT. Shares are of the last ten seconds, from 0 to 1.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LiveLine {
+    /// Round trip time.
+    rtt_ms: f64,
+    /// The share of packets that were missing at first.
+    loss_share: f64,
+    /// The share of packets that were sent again.
+    retransmit_share: f64,
+    /// What waits for its time.
+    buffered_ms: u64,
+    /// How long what is lost is waited for, as both ends agreed.
+    latency_ms: u64,
+    /// The latency that round trip and loss ask for.
+    advised_latency_ms: u64,
+    /// Packets that did not come in time, since the encoder connected.
+    dropped_packet_count: u64,
+    /// Packets that could not be decrypted.
+    undecrypted_packet_count: u64,
+    /// The last two minutes, the oldest first.
+    points: Vec<LiveLinePoint>,
+}
+
+/// A moment of a line.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct LiveLinePoint {
+    /// How long ago.
+    age_ms: u64,
+    /// Round trip time.
+    rtt_ms: f64,
+    /// The share of packets that were missing at first.
+    loss_share: f64,
+    /// Packets that did not come in time.
+    dropped_packet_count: u64,
+}
+
+impl LiveLine {
+    fn new(quality: LineQuality, points: &[LinePoint]) -> Self {
+        let points = points.iter().map(|point| LiveLinePoint {
+            age_ms: millis(point.age),
+            rtt_ms: point.rtt.as_secs_f64() * 1e3,
+            loss_share: point.loss_share,
+            dropped_packet_count: point.dropped_packets,
+        });
+        Self {
+            rtt_ms: quality.rtt.as_secs_f64() * 1e3,
+            loss_share: quality.loss_share,
+            retransmit_share: quality.retransmit_share,
+            buffered_ms: millis(quality.buffered),
+            latency_ms: millis(quality.latency),
+            advised_latency_ms: millis(advised_latency(quality.rtt, quality.loss_share)),
+            dropped_packet_count: quality.dropped_packets,
+            undecrypted_packet_count: quality.undecrypted_packets,
+            points: points.collect(),
+        }
+    }
 }
 
 /// The incoming pictures.
@@ -338,6 +398,7 @@ impl LiveSession {
             viewer_count: show.viewer_count(),
             waiting: source.waiting,
             findings: source.findings,
+            line: source.line.map(|line| LiveLine::new(line, &source.line_points)),
             unusable_count: counters.damaged_count + counters.unsupported_count + counters.headless_count,
             clock_fault_count: counters.clock_jump_count + counters.backward_count,
             recorder,

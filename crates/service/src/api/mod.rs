@@ -16,6 +16,7 @@ mod rehearsals;
 mod sending;
 mod sessions;
 mod slates;
+mod srt_form;
 mod takes;
 
 use std::sync::Arc;
@@ -46,18 +47,20 @@ pub(crate) struct ApiState {
     house: Arc<House>,
     first_run: Arc<FirstRun>,
     host: Arc<str>,
-    rtmp_port: u16,
-    rtmps_port: Option<u16>,
+    ports: Ports,
+}
+
+/// Where encoders are taken.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Ports {
+    pub(crate) rtmp: u16,
+    pub(crate) rtmps: Option<u16>,
+    pub(crate) srt: u16,
 }
 
 impl ApiState {
-    pub(crate) fn new(
-        house: Arc<House>,
-        first_run: Arc<FirstRun>,
-        host: String,
-        (rtmp_port, rtmps_port): (u16, Option<u16>),
-    ) -> Self {
-        Self { house, first_run, host: host.into(), rtmp_port, rtmps_port }
+    pub(crate) fn new(house: Arc<House>, first_run: Arc<FirstRun>, host: String, ports: Ports) -> Self {
+        Self { house, first_run, host: host.into(), ports }
     }
 }
 

@@ -5,6 +5,7 @@ use time::OffsetDateTime;
 use utoipa::ToSchema;
 
 use super::recording_form::Recording;
+use super::srt_form::Srt;
 use crate::house::SheetForm;
 use crate::library::hex;
 
@@ -23,6 +24,8 @@ pub(crate) struct Channel {
     pub(crate) takeover: Takeover,
     /// What is sent while a session waits for its encoder.
     pub(crate) slate: SlateChoice,
+    /// What it asks of encoders and players over SRT.
+    pub(crate) srt: Srt,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) created_at: OffsetDateTime,
@@ -42,6 +45,7 @@ impl Channel {
             recording: channel.settings.recording.into(),
             takeover: if channel.settings.replaces { Takeover::Replace } else { Takeover::Refuse },
             slate: channel.settings.slate.into(),
+            srt: channel.settings.srt.into(),
             created_at: channel.created_at,
             destinations,
         }
@@ -195,6 +199,25 @@ pub(crate) struct EncoderFields {
     pub(crate) user: String,
     /// Both in one, for devices with one field.
     pub(crate) whole: String,
+    /// What goes into an encoder's or a player's fields for SRT.
+    pub(crate) srt: SrtFields,
+}
+
+/// What goes into the fields for SRT.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct SrtFields {
+    /// The address; the encoder is the caller.
+    pub(crate) address: String,
+    /// The stream id.
+    pub(crate) stream_id: String,
+    /// The same for programs that have no other way to say what they want.
+    pub(crate) long_stream_id: String,
+    /// Address and stream id in one, for devices with one field.
+    pub(crate) whole: String,
+    /// The latency to set, in milliseconds.
+    pub(crate) latency_ms: u16,
+    /// Whether the channel's passphrase is to be set.
+    pub(crate) has_passphrase: bool,
 }
 
 /// A stream key that was just made; the only answer that holds the key itself.

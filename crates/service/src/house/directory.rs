@@ -5,6 +5,7 @@ use waverant_relay::{
     ChannelEntry, ChannelName, Gate, Keeping, KeyEntry, KeyRight, NameTemplate, RecordingMode, RecordingRules,
     SplitRules, Takeover,
 };
+use waverant_srt::Passphrase;
 use waverant_store::{
     ChannelDestination, KeyRight as StoredRight, RecordingChoice, RecordingSettings, SlateChoice, Store, StoreError,
 };
@@ -26,6 +27,10 @@ pub(crate) struct ChannelRules {
     pub(crate) removes_copied: bool,
     pub(crate) takeover: Takeover,
     pub(crate) slate: SlateChoice,
+    /// How long what is lost over SRT is waited for.
+    pub(crate) srt_latency: Duration,
+    /// What both ends must know over SRT.
+    pub(crate) passphrase: Option<Passphrase>,
 }
 
 impl ChannelRules {
@@ -42,6 +47,9 @@ impl ChannelRules {
             recording: recording_rules(settings.recording),
             takeover: if settings.replaces { Takeover::Replace } else { Takeover::Refuse },
             slate: settings.slate,
+            srt_latency: Duration::from_millis(settings.srt.latency_ms.into()),
+            // It was looked at when it was set.
+            passphrase: settings.srt.passphrase.and_then(|secret| Passphrase::new(secret.reveal()).ok()),
         }
     }
 }

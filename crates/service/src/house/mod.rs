@@ -21,8 +21,7 @@ use parking_lot::{Mutex, RwLock};
 use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
-use waverant_relay::{Admission, Attempt, ChannelEntry, KeyRight, TurnAway, TurnAwayReason};
-use waverant_rtmp::StreamRequest;
+use waverant_relay::{Admission, Attempt, ChannelEntry, IntakeKind, KeyRight, TurnAway, TurnAwayReason};
 use waverant_store::{Store, StoreError, TurnedAway};
 
 pub(crate) use callers::{Callers, Notice};
@@ -36,7 +35,7 @@ pub(crate) use slates::{MAX_SLATE_BYTES, SlateShelf, read_slate};
 use crate::library::Library;
 use crate::net::caller_of;
 use crate::recorder::RecordingsFolder;
-use crate::show::{Seat, Show, ShowStart};
+use crate::show::{Arrival, Seat, Show, ShowStart};
 
 /// State shared by all listeners, sessions and API calls.
 #[derive(Debug)]
@@ -59,6 +58,17 @@ pub(crate) struct House {
     reloading: tokio::sync::Mutex<()>,
     shows: Mutex<HashMap<u64, Arc<Show>>>,
     last_session: AtomicU64,
+}
+
+/// What a publisher or player shows at the door.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Presented<'a> {
+    /// The path part of the address that it dialed.
+    pub(crate) app: &'a str,
+    /// The stream name.
+    pub(crate) name: &'a str,
+    /// The whole address, as it says.
+    pub(crate) tc_url: &'a str,
 }
 
 /// Why a player gets nothing.
@@ -140,16 +150,23 @@ impl House {
     /// `shown_key` is the number of the key that the connection showed by its password.
     pub(crate) fn admit(
         self: &Arc<Self>,
-        peer: SocketAddr,
-        request: &StreamRequest,
+        arrival: Arrival,
+        presented: &Presented<'_>,
         shown_key: Option<u64>,
     ) -> Result<Seat, TurnAway> {
         let directory = self.directory();
         let now = OffsetDateTime::now_utc();
         let admission = match shown_key {
             Some(id) => directory.gate.decide_shown(id, KeyRight::Publish, now)?,
-            None => self.judge(&directory, peer, request, KeyRight::Publish)?,
+            None => self.judge(arrival.peer, presented, KeyRight::Publish)?,
         };
+        self.let_in(arrival, admission)
+    }
+
+    /// Lets a publisher that was judged into a new session, or into one that waits for it.
+    pub(crate) fn let_in(self: &Arc<Self>, arrival: Arrival, admission: Admission) -> Result<Seat, TurnAway> {
+        let directory = self.directory();
+        let now = OffsetDateTime::now_utc();
         let turn_away = |reason| TurnAway {
             reason,
             key_prefix: Some(admission.key_prefix.clone()),
@@ -163,16 +180,14 @@ impl House {
         if let Some(show) = shows.get(&rules.id)
             && !show.is_over()
         {
-            let encoder = request.connect.flash_version.clone();
-            return show.join(&admission, peer, encoder).ok_or_else(|| turn_away(TurnAwayReason::ChannelBusy));
+            return show.join(&admission, arrival).ok_or_else(|| turn_away(TurnAwayReason::ChannelBusy));
         }
         let busy = turn_away(TurnAwayReason::ChannelBusy);
         let start = ShowStart {
             id: self.last_session.fetch_add(1, Ordering::Relaxed) + 1,
             rules: rules.clone(),
             admission,
-            peer,
-            encoder: request.connect.flash_version.clone(),
+            arrival,
             started_at: now,
             rehearsal: None,
         };
@@ -199,8 +214,11 @@ impl House {
             id: self.last_session.fetch_add(1, Ordering::Relaxed) + 1,
             rules: rules.clone(),
             admission,
-            peer: SocketAddr::from((Ipv4Addr::LOCALHOST, 0)),
-            encoder: "test picture".to_owned(),
+            arrival: Arrival {
+                peer: SocketAddr::from((Ipv4Addr::LOCALHOST, 0)),
+                encoder: "test picture".to_owned(),
+                intake: IntakeKind::Messages,
+            },
             started_at: OffsetDateTime::now_utc(),
             rehearsal: Some(legs),
         };
@@ -213,30 +231,30 @@ impl House {
     pub(crate) fn watch(
         &self,
         peer: SocketAddr,
-        request: &StreamRequest,
+        presented: &Presented<'_>,
         shown_key: Option<u64>,
     ) -> Result<(Arc<Show>, u64), WatchRefusal> {
         let directory = self.directory();
         let admission = match shown_key {
             Some(id) => directory.gate.decide_shown(id, KeyRight::View, OffsetDateTime::now_utc()),
-            None => self.judge(&directory, peer, request, KeyRight::View),
+            None => self.judge(peer, presented, KeyRight::View),
         };
         let admission = admission.map_err(WatchRefusal::TurnedAway)?;
         let show = self.show(admission.channel.id).filter(|show| !show.is_over()).ok_or(WatchRefusal::OffAir)?;
         Ok((show, admission.key_id))
     }
 
-    fn judge(
+    /// Looks for a key in what is presented, and judges it.
+    pub(crate) fn judge(
         &self,
-        directory: &Directory,
         peer: SocketAddr,
-        request: &StreamRequest,
+        presented: &Presented<'_>,
         right: KeyRight,
     ) -> Result<Admission, TurnAway> {
-        let (app, tc_url) = (request.connect.app.as_str(), request.connect.tc_url.as_str());
-        let attempt = Attempt { address: peer.ip(), right, app, name: &request.name, tc_url };
+        let Presented { app, name, tc_url } = *presented;
+        let attempt = Attempt { address: peer.ip(), right, app, name, tc_url };
         let digest = |key: &str| self.store.keychain().digest(key);
-        directory.gate.decide(&attempt, OffsetDateTime::now_utc(), digest)
+        self.directory().gate.decide(&attempt, OffsetDateTime::now_utc(), digest)
     }
 
     /// Forgets a session that is over, unless a newer one has taken its place.

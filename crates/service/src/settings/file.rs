@@ -30,6 +30,7 @@ pub(super) struct File {
 pub(super) struct Listen {
     pub(super) rtmp: Text,
     pub(super) rtmps: Text,
+    pub(super) srt: Text,
     pub(super) http: Text,
 }
 
@@ -63,6 +64,8 @@ pub(super) struct Tls {
 pub(super) struct Limits {
     pub(super) rtmp_connections: Number,
     pub(super) rtmp_connections_per_address: Number,
+    pub(super) srt_connections: Number,
+    pub(super) srt_connections_per_address: Number,
     pub(super) handshake_timeout_s: Number,
     pub(super) setup_timeout_s: Number,
     pub(super) idle_timeout_s: Number,

@@ -62,6 +62,8 @@ pub struct Settings {
     pub rtmp: SocketAddr,
     /// Where encoders connect over TLS, if there is a certificate.
     pub rtmps: SocketAddr,
+    /// Where encoders and players are taken over SRT.
+    pub srt: SocketAddr,
     /// Where console and API are.
     pub http: SocketAddr,
     /// The host shown with stream keys.
@@ -84,6 +86,10 @@ pub struct Settings {
     pub rtmp_connections: usize,
     /// RTMP connections from one address at one time.
     pub rtmp_connections_per_address: usize,
+    /// SRT connections at once.
+    pub srt_connections: usize,
+    /// SRT connections from one address at once.
+    pub srt_connections_per_address: usize,
     /// Bounds on one RTMP peer.
     pub rtmp_limits: Limits,
     /// How log lines look.
@@ -130,6 +136,7 @@ impl Settings {
         Ok(Self {
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
             rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
+            srt: reader.address("listen", "srt", file.listen.srt, "0.0.0.0:7810")?,
             http: reader.address("listen", "http", file.listen.http, "127.0.0.1:7800")?,
             host: reader.text("house", "host", file.house.host, ""),
             state_folder: reader.text("house", "state_folder", file.house.state_folder, "/var/lib/waverant").into(),
@@ -151,6 +158,12 @@ impl Settings {
             rtmp_connections_per_address: count(
                 "rtmp_connections_per_address",
                 file.limits.rtmp_connections_per_address,
+                32,
+            )?,
+            srt_connections: count("srt_connections", file.limits.srt_connections, 256)?,
+            srt_connections_per_address: count(
+                "srt_connections_per_address",
+                file.limits.srt_connections_per_address,
                 32,
             )?,
             rtmp_limits: Limits {
@@ -197,7 +210,7 @@ mod tests {
     #[case::syntax("[listen]\nrtmp = \"0.0.0.0:1935", "w.toml:2:21: invalid basic string")]
     #[case::unknown_key(
         "[listen]\nrtpm = \"0.0.0.0:1935\"",
-        "w.toml:2:1: unknown field `rtpm`, expected one of `rtmp`, `rtmps`, `http`"
+        "w.toml:2:1: unknown field `rtpm`, expected one of `rtmp`, `rtmps`, `srt`, `http`"
     )]
     #[case::unknown_section("[lisen]\n", "w.toml:1:2: unknown field `lisen`")]
     #[case::wrong_type("[limits]\nmessage_mib = \"4\"", "w.toml:2:15: invalid type: string \"4\", expected u64")]

@@ -13,7 +13,6 @@ mod supervise;
 mod viewer;
 
 use std::collections::BTreeMap;
-use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Weak};
@@ -29,7 +28,7 @@ use waverant_store::{NewSession, TakeRecord};
 
 pub(crate) use feed::{Feed, FeedRead};
 pub(crate) use report::ShowReport;
-pub(crate) use seat::{Publisher, Seat};
+pub(crate) use seat::{Arrival, Publisher, Seat};
 pub(crate) use snapshot::SourceSnapshot;
 pub(crate) use viewer::Viewer;
 
@@ -46,8 +45,7 @@ pub(crate) struct ShowStart {
     pub(crate) id: u64,
     pub(crate) rules: ChannelRules,
     pub(crate) admission: Admission,
-    pub(crate) peer: SocketAddr,
-    pub(crate) encoder: String,
+    pub(crate) arrival: Arrival,
     pub(crate) started_at: OffsetDateTime,
     /// For a rehearsal: the legs that it has.
     pub(crate) rehearsal: Option<Vec<LegOrder>>,
@@ -108,7 +106,7 @@ impl Show {
     /// channel's rules let nobody in, which they never do to a first publisher.
     pub(crate) fn begin(house: &Arc<House>, start: ShowStart) -> Option<(Arc<Self>, Seat)> {
         let began = Instant::now();
-        let publisher = Publisher::new(&start.admission, start.peer, start.encoder);
+        let publisher = Publisher::new(&start.admission, start.arrival);
         let mut stage = Stage::new(&start.rules, began);
         let joined = stage.program.join(began, publisher.key_id, publisher.key_rank)?;
         let first = Arc::new(SeatState::new(joined.seat, publisher));

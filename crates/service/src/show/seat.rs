@@ -7,8 +7,9 @@ use bytes::Bytes;
 use parking_lot::Mutex;
 use tokio_util::sync::CancellationToken;
 use waverant_media::{MediaTime, Packet, TrackKind, Tracks};
-use waverant_relay::{Admission, RateMeter, RtmpSource, SeatId, SourceCounters};
+use waverant_relay::{Admission, Intake, IntakeKind, LineMeter, RateMeter, SeatId, SourceCounters};
 use waverant_rtmp::{MediaKind, StreamMetadata, Timestamp};
+use waverant_srt::Statistics;
 
 use super::Show;
 
@@ -25,18 +26,30 @@ pub(crate) struct Publisher {
     pub(crate) peer: SocketAddr,
     /// What it calls itself.
     pub(crate) encoder: String,
+    /// How its stream comes in.
+    pub(crate) intake: IntakeKind,
     /// What was odd about its coming in, and harmless.
     pub(crate) finding: Option<String>,
 }
 
+/// Where a publisher is and what it is, besides its key.
+#[derive(Clone, Debug)]
+pub(crate) struct Arrival {
+    pub(crate) peer: SocketAddr,
+    pub(crate) encoder: String,
+    pub(crate) intake: IntakeKind,
+}
+
 impl Publisher {
-    pub(super) fn new(admission: &Admission, peer: SocketAddr, encoder: String) -> Self {
+    pub(super) fn new(admission: &Admission, arrival: Arrival) -> Self {
+        let Arrival { peer, encoder, intake } = arrival;
         Self {
             key_id: admission.key_id,
             key_rank: admission.key_rank,
             key_label: admission.key_label.clone(),
             peer,
             encoder,
+            intake,
             finding: admission.finding.clone(),
         }
     }
@@ -47,8 +60,10 @@ impl Publisher {
 pub(super) struct SeatState {
     pub(super) id: SeatId,
     pub(super) publisher: Publisher,
-    pub(super) source: Mutex<RtmpSource>,
+    pub(super) source: Mutex<Intake>,
     pub(super) meters: Mutex<SourceMeters>,
+    /// The line that it comes in by, where the protocol measures it.
+    pub(super) line: Mutex<LineMeter>,
     /// Cancelled to end this publisher from our side.
     evicted: CancellationToken,
     eviction: Mutex<Option<String>>,
@@ -58,9 +73,10 @@ impl SeatState {
     pub(super) fn new(id: SeatId, publisher: Publisher) -> Self {
         Self {
             id,
+            source: Mutex::new(Intake::new(publisher.intake)),
             publisher,
-            source: Mutex::new(RtmpSource::new()),
             meters: Mutex::new(SourceMeters::new(Instant::now())),
+            line: Mutex::default(),
             evicted: CancellationToken::new(),
             eviction: Mutex::new(None),
         }
@@ -141,6 +157,16 @@ impl Seat {
         &self.show
     }
 
+    /// True if the publisher is to be ended from our side.
+    pub(crate) fn is_evicted(&self) -> bool {
+        self.state.evicted.is_cancelled()
+    }
+
+    /// Takes figures of the line that the publisher comes in by.
+    pub(crate) fn set_line(&self, statistics: &Statistics) {
+        self.state.line.lock().record(Instant::now(), statistics);
+    }
+
     /// Waits until the publisher is to be ended from our side.
     pub(crate) async fn evicted(&self) {
         self.state.evicted.cancelled().await;
@@ -152,14 +178,42 @@ impl Seat {
     }
 
     pub(crate) fn metadata(&self, metadata: StreamMetadata) {
-        self.state.source.lock().handle_metadata(metadata);
+        if let Intake::Messages(source) = &mut *self.state.source.lock() {
+            source.handle_metadata(metadata);
+        }
     }
 
     /// Puts a media message into the show. Takes no await and copies no payload.
     pub(crate) fn media(&self, kind: MediaKind, timestamp: Timestamp, body: &Bytes) {
+        self.take_in(|intake| {
+            if let Intake::Messages(source) = intake {
+                source.handle_media(kind, timestamp, body);
+            }
+        });
+    }
+
+    /// Puts bytes of a container into the show, cut anywhere. Takes no await.
+    pub(crate) fn bytes(&self, bytes: &[u8]) {
+        self.take_in(|intake| {
+            if let Intake::Bytes(source) = intake {
+                source.handle_bytes(bytes);
+            }
+        });
+    }
+
+    /// No more bytes come.
+    pub(crate) fn finish_bytes(&self) {
+        self.take_in(|intake| {
+            if let Intake::Bytes(source) = intake {
+                source.finish();
+            }
+        });
+    }
+
+    fn take_in(&self, take: impl FnOnce(&mut Intake)) {
         let now = Instant::now();
         let mut source = self.state.source.lock();
-        source.handle_media(kind, timestamp, body);
+        take(&mut source);
         let mut passed = false;
         while let Some((packet, tracks)) = source.poll_packet() {
             passed |= self.offer(now, packet, tracks);

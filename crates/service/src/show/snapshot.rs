@@ -2,7 +2,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use waverant_media::{MediaTime, Tracks};
-use waverant_relay::{SessionState, SourceCounters};
+use waverant_relay::{LinePoint, LineQuality, SessionState, SourceCounters};
 use waverant_rtmp::StreamRates;
 
 use super::{Publisher, Show};
@@ -28,6 +28,9 @@ pub(crate) struct SourceSnapshot {
     pub(crate) encoder: String,
     /// Width and height as the encoder announced them.
     pub(crate) announced_size: Option<(u32, u32)>,
+    /// The line that the publisher comes in by, where its protocol measures it.
+    pub(crate) line: Option<LineQuality>,
+    pub(crate) line_points: Vec<LinePoint>,
 }
 
 impl Show {
@@ -73,7 +76,9 @@ impl Show {
         let (audio_bps, _) = meters.audio.rates(now);
         let keyframe_spacing = meters.keyframe_spacing();
         drop(meters);
+        let line = shown.line.lock().clone();
         let findings = shown.publisher.finding.iter().cloned().chain(problem).chain(clock_finding(counters));
+        let findings = findings.chain(line.finding());
         SourceSnapshot {
             state,
             state_for: now.saturating_duration_since(since),
@@ -89,6 +94,8 @@ impl Show {
             waiting: self.waiting(),
             encoder: metadata.encoder.unwrap_or_else(|| shown.publisher.encoder.clone()),
             announced_size: metadata.picture_size,
+            line: line.quality(),
+            line_points: line.points(now),
             publisher: shown.publisher.clone(),
         }
     }

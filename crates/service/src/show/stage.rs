@@ -7,7 +7,7 @@ use std::time::Instant;
 use waverant_media::{Packet, TrackKind, Tracks};
 use waverant_relay::{Admission, Offered, OnAir, Origin, Program, SeatId, Takeover};
 
-use super::seat::SeatState;
+use super::seat::{Arrival, SeatState};
 use super::{Publisher, Seat, Show};
 use crate::house::ChannelRules;
 
@@ -56,12 +56,13 @@ impl Stage {
 impl Show {
     /// Lets a publisher in: on air at once, in place of another, or as a backup that waits. None if
     /// the channel is busy.
-    pub(crate) fn join(self: &Arc<Self>, admission: &Admission, peer: SocketAddr, encoder: String) -> Option<Seat> {
+    pub(crate) fn join(self: &Arc<Self>, admission: &Admission, arrival: Arrival) -> Option<Seat> {
         if self.is_rehearsal() {
             return None;
         }
         let now = Instant::now();
-        let publisher = Publisher::new(admission, peer, encoder);
+        let peer = arrival.peer;
+        let publisher = Publisher::new(admission, arrival);
         let label = publisher.key_label.clone();
         let joined = self.stage.lock().program.join(now, publisher.key_id, publisher.key_rank)?;
         let state = Arc::new(SeatState::new(joined.seat, publisher));

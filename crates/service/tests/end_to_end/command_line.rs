@@ -83,11 +83,21 @@ async fn a_channel_from_the_first_command_to_the_last() {
     assert_eq!(shell.run_with(&arguments, PLATFORM_KEY).status.code(), Some(0));
     shell.run(&["channel", "send", "finish-line", "plovio", "off"]);
     let listed = shell.run(&["channel", "list"]);
-    let expected = "NAME         TITLE        HOLD  RECORDS  SECOND ENCODER  SLATE     DESTINATIONS\n\
-                    finish-line  Finish line  2.5 s  always, mp4 refuse          built-in  plovio (off)\n";
+    let expected = "NAME         TITLE        HOLD  RECORDS  SECOND ENCODER  SLATE     SRT     DESTINATIONS\n\
+                    finish-line  Finish line  2.5 s  always, mp4 refuse          built-in  500 ms  plovio (off)\n";
     let squeeze = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
     assert_eq!(squeeze(&listed), squeeze(expected));
     assert!(!shell.run(&["destination", "list"]).contains(PLATFORM_KEY));
+    let srt = ["channel", "change", "finish-line", "--srt-latency", "800", "--passphrase-file", "-"];
+    assert_eq!(shell.run_with(&srt, "short").status.code(), Some(1), "a passphrase has ten bytes");
+    assert_eq!(shell.run_with(&srt, "wexcombe reach").status.code(), Some(0));
+    assert!(shell.run(&["channel", "list"]).contains("800 ms, passphrase"));
+    let made = shell.run(&["key", "add", "finish-line", "boat"]);
+    for part in [&format!("srt://127.0.0.1:{}", house.srt.port()), "800 ms or more", "passphrase that of the channel"] {
+        assert!(made.contains(part), "{part} is missing in\n{made}");
+    }
+    shell.run(&["channel", "change", "finish-line", "--no-passphrase"]);
+    assert_eq!(shell.json(&["channel", "list"])[0]["srt"]["has_passphrase"], false);
     shell.run(&["channel", "change", "finish-line", "--title", "Finish", "--record", "off"]);
     assert_eq!(shell.json(&["channel", "list"])[0]["recording"]["when"], "off");
     shell.run(&["destination", "change", "plovio", "--address", "rtmp://127.0.0.2/in"]);

@@ -50,7 +50,7 @@ impl Ground {
     /// Writes the settings file with `more` behind it.
     pub(crate) fn write_settings(&self, more: &str) {
         let text = format!(
-            "[listen]\nrtmp = \"127.0.0.1:0\"\nhttp = \"127.0.0.1:0\"\n\
+            "[listen]\nrtmp = \"127.0.0.1:0\"\nsrt = \"127.0.0.1:0\"\nhttp = \"127.0.0.1:0\"\n\
              [house]\nstate_folder = \"{state}\"\nrecordings_folder = \"{recordings}\"\nready_file = \"{ready}\"\n\
              recordings_floor_mib = 0\n\
              [database]\nurl = \"{url}\"\n[first_run]\nadministrator_file = \"{administrator}\"\n{more}",
@@ -95,6 +95,7 @@ impl Ground {
             child,
             rtmp: address("rtmp").unwrap(),
             rtmps: address("rtmps"),
+            srt: address("srt").unwrap(),
             http: address("http").unwrap(),
             token: String::new(),
         };
@@ -114,6 +115,7 @@ pub(crate) struct House<'a> {
     pub(crate) child: Child,
     pub(crate) rtmp: SocketAddr,
     pub(crate) rtmps: Option<SocketAddr>,
+    pub(crate) srt: SocketAddr,
     pub(crate) http: SocketAddr,
     token: String,
 }

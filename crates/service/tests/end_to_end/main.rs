@@ -24,5 +24,6 @@ mod secure;
 mod sending;
 mod show;
 mod slate;
+mod srt;
 mod takeover;
 mod turns;

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use time::OffsetDateTime;
 use tokio::time::sleep_until;
-use waverant_relay::{TurnAway, TurnAwayReason};
+use waverant_relay::{IntakeKind, TurnAway, TurnAwayReason};
 use waverant_rtmp::{
     ChunkError, CredentialsAnswer, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest,
     TimeoutKind,
@@ -14,9 +14,9 @@ use waverant_rtmp::{
 
 use super::farewell::{linger, say_last_words};
 use super::viewing::{Served, Viewing};
-use crate::house::{House, WatchRefusal};
+use crate::house::{House, Presented, WatchRefusal};
 use crate::net::{Moved, Wire, WriteQueue};
-use crate::show::Seat;
+use crate::show::{Arrival, Seat};
 
 /// Bytes read at once. At 6 Mbit/s this is 23 reads a second.
 const READ_BUFFER: usize = 32 * 1024;
@@ -229,7 +229,9 @@ impl Driver {
     fn decide_publish(&mut self, request: &StreamRequest) {
         self.was_answered = true;
         let stream = request.stream;
-        let answer = match self.house.admit(self.peer, request, self.shown_key) {
+        let encoder = request.connect.flash_version.clone();
+        let arrival = Arrival { peer: self.peer, encoder, intake: IntakeKind::Messages };
+        let answer = match self.house.admit(arrival, &presented(request), self.shown_key) {
             Ok(seat) => {
                 tracing::debug!(peer = %self.peer, session = seat.show().id, "let in");
                 self.seats.insert(stream, seat);
@@ -243,7 +245,7 @@ impl Driver {
     fn decide_play(&mut self, request: &StreamRequest) {
         self.was_answered = true;
         let stream = request.stream;
-        let answer = match self.house.watch(self.peer, request, self.shown_key) {
+        let answer = match self.house.watch(self.peer, &presented(request), self.shown_key) {
             Ok((show, key_id)) => {
                 tracing::info!(peer = %self.peer, session = show.id, "playing");
                 let accepted = self.connection.accept_play(Instant::now(), stream);
@@ -308,6 +310,10 @@ impl Driver {
             End::Closed(Ok(())) | End::Done => tracing::debug!(%peer, irregular_headers, "connection closed"),
         }
     }
+}
+
+fn presented(request: &StreamRequest) -> Presented<'_> {
+    Presented { app: &request.connect.app, name: &request.name, tc_url: &request.connect.tc_url }
 }
 
 /// Why a connection that was let in before was given up, as a stable word for programs.

@@ -2,7 +2,6 @@
 
 mod driver;
 mod farewell;
-mod per_address;
 mod viewing;
 
 use std::net::SocketAddr;
@@ -17,9 +16,9 @@ use waverant_relay::{TurnAway, TurnAwayReason};
 use waverant_rtmp::{Limits, ServerConfig};
 
 use crate::house::House;
+use crate::ingest::per_address::PerAddress;
 use crate::net::{ServerTls, Wire, caller_of};
 use driver::Driver;
-use per_address::PerAddress;
 
 /// The path part of the address for encoders with user name and password.
 pub(crate) const GUARDED_APP: &str = "door";

@@ -6,25 +6,25 @@ use parking_lot::Mutex;
 
 /// Counts connections by the address they come from.
 #[derive(Clone, Debug)]
-pub(super) struct PerAddress {
+pub(in crate::ingest) struct PerAddress {
     limit: usize,
     counts: Arc<Mutex<HashMap<IpAddr, usize>>>,
 }
 
 /// A connection's place; given back when dropped.
 #[derive(Debug)]
-pub(super) struct Place {
+pub(in crate::ingest) struct Place {
     address: IpAddr,
     counts: Arc<Mutex<HashMap<IpAddr, usize>>>,
 }
 
 impl PerAddress {
-    pub(super) fn new(limit: usize) -> Self {
+    pub(in crate::ingest) fn new(limit: usize) -> Self {
         Self { limit, counts: Arc::default() }
     }
 
     /// None if the address has as many connections as it may.
-    pub(super) fn take(&self, address: IpAddr) -> Option<Place> {
+    pub(in crate::ingest) fn take(&self, address: IpAddr) -> Option<Place> {
         let mut counts = self.counts.lock();
         let count = counts.entry(address).or_default();
         if *count >= self.limit {

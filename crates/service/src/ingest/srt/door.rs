@@ -1,0 +1,161 @@
+use std::sync::Arc;
+use std::time::Instant;
+
+use waverant_relay::{Admission, IntakeKind, KeyRight, TurnAway, TurnAwayReason, split_key};
+use waverant_srt::{CloseReason, Config, Connection, Message, Mode, RejectReason, Request, Statistics, StreamId};
+use waverant_udp::{Doorkeeper, Service, Turned};
+
+use super::SrtSettings;
+use super::guest::{Guest, Watching};
+use super::refusal::{reject_reason, stranger};
+use crate::house::{House, Presented};
+use crate::ingest::per_address::PerAddress;
+use crate::net::caller_of;
+use crate::show::Arrival;
+
+/// Judges callers, and moves what they send into shows.
+#[derive(Debug)]
+pub(super) struct Door {
+    house: Arc<House>,
+    settings: SrtSettings,
+    config: Config,
+    per_address: PerAddress,
+    guests: usize,
+}
+
+impl Door {
+    pub(super) fn new(house: Arc<House>, settings: SrtSettings, config: Config) -> Self {
+        let per_address = PerAddress::new(settings.max_per_address);
+        Self { house, settings, config, per_address, guests: 0 }
+    }
+
+    /// Who calls, what it may do, and on which channel.
+    fn recognise(&self, request: &Request) -> Result<(Admission, KeyRight), Refused> {
+        if request.group().is_some() {
+            return Err((stranger(TurnAwayReason::NotUnderstood), RejectReason::GROUP));
+        }
+        if self.guests >= self.settings.max_connections {
+            return Err(refused(stranger(TurnAwayReason::TooManyConnections)));
+        }
+        let id = StreamId::parse(request.stream_id().unwrap_or_default())
+            .map_err(|_| refused(stranger(TurnAwayReason::Malformed)))?;
+        let judge =
+            |right| self.house.judge(request.from(), &presented(&id, right), right).map(|admission| (admission, right));
+        match id.mode {
+            Some(Mode::Request) => judge(KeyRight::View).map_err(refused),
+            Some(Mode::Publish) => judge(KeyRight::Publish).map_err(refused),
+            Some(Mode::Bidirectional) => Err((stranger(TurnAwayReason::NotUnderstood), RejectReason::BAD_MODE)),
+            // A key alone says by itself what it is for.
+            None => match judge(KeyRight::Publish) {
+                Err(away) if away.reason == TurnAwayReason::ViewKey => judge(KeyRight::View).map_err(refused),
+                judged => judged.map_err(refused),
+            },
+        }
+    }
+
+    fn let_in(&self, request: &Request) -> Result<Guest, Refused> {
+        let from = request.from();
+        let (admission, right) = self.recognise(request)?;
+        let place = self.per_address.take(caller_of(from.ip()));
+        let place = place.ok_or_else(|| refused(stranger(TurnAwayReason::TooManyFromAddress)))?;
+        if right == KeyRight::View {
+            let (key_id, off_air) = (admission.key_id, away(&admission, TurnAwayReason::OffAir));
+            let show = self.house.show(admission.channel.id).filter(|show| !show.is_over());
+            let show = show.ok_or_else(|| refused(off_air))?;
+            tracing::info!(peer = %from, session = show.id, "playing over SRT");
+            return Ok(Guest::viewer(Watching::new(show, key_id), place));
+        }
+        let (major, minor, patch) = request.version();
+        let encoder = format!("SRT {major}.{minor}.{patch}");
+        let arrival = Arrival { peer: from, encoder, intake: IntakeKind::Bytes };
+        let seat = self.house.let_in(arrival, admission).map_err(refused)?;
+        Ok(Guest::publisher(seat, place))
+    }
+
+    fn note(&self, request: &Request, (away, reason): Refused) -> RejectReason {
+        let detail = (reason == RejectReason::GROUP)
+            .then(|| "The encoder asks for a group of connections. Switch bonding off in it.".to_owned());
+        self.house.note_turned_away(request.from(), &away, detail);
+        reason
+    }
+}
+
+impl Doorkeeper for Door {
+    type Guest = Guest;
+
+    fn judge(&mut self, request: &Request) -> Result<Config, RejectReason> {
+        let (admission, _) = self.recognise(request).map_err(|refused| self.note(request, refused))?;
+        let directory = self.house.directory();
+        let rules = directory.channel(admission.channel.id).ok_or(RejectReason::NOT_FOUND)?;
+        let (latency, passphrase) = (rules.srt_latency, rules.passphrase.clone());
+        Ok(Config { receive_latency: latency, send_latency: latency, passphrase, ..self.config.clone() })
+    }
+
+    fn admit(&mut self, request: &Request) -> Result<Guest, RejectReason> {
+        let guest = self.let_in(request).map_err(|refused| self.note(request, refused))?;
+        self.guests += 1;
+        Ok(guest)
+    }
+
+    fn refused(&mut self, request: &Request, reason: RejectReason) {
+        let why = match reason {
+            RejectReason::BAD_SECRET => TurnAwayReason::WrongPassphrase,
+            RejectReason::UNSECURE => TurnAwayReason::PassphraseDiffers,
+            _ => TurnAwayReason::NotUnderstood,
+        };
+        // The key was right, or this would not have been asked.
+        let away = match self.recognise(request) {
+            Ok((admission, _)) => away(&admission, why),
+            Err(_) => stranger(why),
+        };
+        self.house.note_turned_away(request.from(), &away, None);
+    }
+
+    fn turned_away(&mut self, turned: Turned) {
+        let detail = turned.detail.unwrap_or_else(|| turned.reason.to_string());
+        let away = stranger(TurnAwayReason::NotUnderstood);
+        self.house.note_turned_away(turned.from, &away, Some(format!("SRT: {detail}")));
+    }
+
+    fn message(&mut self, guest: &mut Guest, message: Message) {
+        guest.message(&message);
+    }
+
+    fn serve(&mut self, guest: &mut Guest, connection: &mut Connection, now: Instant) -> Service {
+        guest.serve(&self.house, connection, now)
+    }
+
+    fn figures(&mut self, guest: &mut Guest, statistics: &Statistics) {
+        guest.figures(statistics);
+    }
+
+    fn closed(&mut self, guest: Guest, reason: CloseReason) {
+        self.guests -= 1;
+        guest.close(reason);
+    }
+}
+
+/// Somebody who is not let in: for the turned-away list, and for the caller.
+type Refused = (TurnAway, RejectReason);
+
+fn refused(away: TurnAway) -> Refused {
+    let reason = reject_reason(away.reason);
+    (away, reason)
+}
+
+fn away(admission: &Admission, reason: TurnAwayReason) -> TurnAway {
+    let (key_prefix, channel_id) = (Some(admission.key_prefix.clone()), Some(admission.channel.id));
+    TurnAway { reason, key_prefix, channel_id }
+}
+
+fn presented(id: &StreamId, right: KeyRight) -> Presented<'_> {
+    let app = if right == KeyRight::Publish { "in" } else { "out" };
+    Presented { app, name: key_of(id), tc_url: "" }
+}
+
+/// Where the key stands in a stream id: as the resource, or where some encoders put it.
+fn key_of(id: &StreamId) -> &str {
+    let places = [Some(&id.resource), id.user.as_ref(), id.session.as_ref()];
+    let key = places.into_iter().flatten().find(|text| split_key(text.trim()).is_some());
+    key.unwrap_or(&id.resource)
+}

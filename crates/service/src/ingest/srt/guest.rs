@@ -1,0 +1,163 @@
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use waverant_container::TsWriter;
+use waverant_media::MediaTime;
+use waverant_relay::{Cursor, Entry, Read};
+use waverant_srt::{CloseReason, Connection, Message, SendError, Statistics};
+use waverant_udp::Service;
+
+use crate::house::House;
+use crate::ingest::per_address::Place;
+use crate::show::{Seat, Show, Viewer};
+
+/// A player may be this far behind before it jumps to the newest keyframe.
+const ALLOWANCE: MediaTime = MediaTime::from_millis(3_000);
+
+/// Packets taken from the hub at once.
+const MAX_ENTRIES: usize = 64;
+
+/// How long the end of a show may take to get through to a player.
+const LAST_WORDS: Duration = Duration::from_secs(3);
+
+/// What the door keeps of a connection.
+#[derive(Debug)]
+pub(super) struct Guest {
+    role: Role,
+    _place: Place,
+}
+
+#[derive(Debug)]
+enum Role {
+    Publisher(Seat),
+    Viewer(Box<Watching>),
+}
+
+/// A show that is sent to a player as a transport stream.
+#[derive(Debug)]
+pub(super) struct Watching {
+    show: Arc<Show>,
+    key_id: u64,
+    cursor: Cursor,
+    writer: TsWriter,
+    tracks: Option<Arc<waverant_media::Tracks>>,
+    entries: Vec<Entry>,
+    pending: Vec<u8>,
+    /// When the goodbye may be said, once the show is over.
+    goodbye_at: Option<Instant>,
+    _viewer: Viewer,
+}
+
+impl Guest {
+    pub(super) fn publisher(seat: Seat, place: Place) -> Self {
+        Self { role: Role::Publisher(seat), _place: place }
+    }
+
+    pub(super) fn viewer(watching: Watching, place: Place) -> Self {
+        Self { role: Role::Viewer(Box::new(watching)), _place: place }
+    }
+
+    /// Takes a message of a publisher. What a player sends is of no interest.
+    pub(super) fn message(&self, message: &Message) {
+        if let Role::Publisher(seat) = &self.role {
+            seat.bytes(&message.payload);
+        }
+    }
+
+    pub(super) fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Service {
+        match &mut self.role {
+            Role::Publisher(seat) if seat.is_evicted() => Service::Ends,
+            Role::Publisher(_) => Service::GoesOn,
+            Role::Viewer(watching) => watching.serve(house, connection, now),
+        }
+    }
+
+    pub(super) fn figures(&self, statistics: &Statistics) {
+        if let Role::Publisher(seat) = &self.role {
+            seat.set_line(statistics);
+        }
+    }
+
+    /// The publisher said goodbye, or was lost.
+    pub(super) fn close(self, reason: CloseReason) {
+        let Role::Publisher(seat) = self.role else { return };
+        seat.finish_bytes();
+        match reason {
+            CloseReason::Shutdown => seat.end("the encoder stopped"),
+            // Dropped without an end: the session holds.
+            _ => drop(seat),
+        }
+    }
+}
+
+impl Watching {
+    pub(super) fn new(show: Arc<Show>, key_id: u64) -> Self {
+        let viewer = show.count_viewer();
+        let (cursor, writer) = (Cursor::new(ALLOWANCE), TsWriter::new());
+        Self {
+            show,
+            key_id,
+            cursor,
+            writer,
+            tracks: None,
+            entries: Vec::new(),
+            pending: Vec::new(),
+            goodbye_at: None,
+            _viewer: viewer,
+        }
+    }
+
+    fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Service {
+        if !house.directory().has_key(self.key_id) {
+            return Service::Ends;
+        }
+        let is_over = loop {
+            self.entries.clear();
+            let read = self.show.feed.read(&mut self.cursor, MAX_ENTRIES, &mut self.entries).read;
+            if self.entries.is_empty() {
+                break read == Read::End;
+            }
+            for entry in &self.entries {
+                if self.tracks.as_ref().is_none_or(|known| !Arc::ptr_eq(known, &entry.tracks)) {
+                    self.writer.set_tracks(&entry.tracks);
+                    self.tracks = Some(entry.tracks.clone());
+                }
+                self.writer.write(&entry.packet, &mut self.pending);
+            }
+        };
+        match self.send(connection, now) {
+            Service::GoesOn if is_over => self.end(connection, now),
+            service => service,
+        }
+    }
+
+    /// Players forget what waits for its time when they hear the goodbye: so it is said only when
+    /// all has come and its time is over.
+    fn end(&mut self, connection: &Connection, now: Instant) -> Service {
+        let latest = *self.goodbye_at.get_or_insert(now + connection.send_latency() + LAST_WORDS);
+        if connection.is_flushed() {
+            self.goodbye_at = Some(latest.min(now + connection.send_latency()));
+        }
+        if now >= latest { Service::Ends } else { Service::GoesOn }
+    }
+
+    /// Sends what is whole; nothing waits for a packet to be filled.
+    fn send(&mut self, connection: &mut Connection, now: Instant) -> Service {
+        let mut rest = Bytes::from(std::mem::take(&mut self.pending));
+        let size = connection.payload_size() / 188 * 188;
+        while !rest.is_empty() {
+            let message = rest.split_to(rest.len().min(size));
+            match connection.send(now, &message) {
+                Ok(()) => {}
+                // The line is too slow: what does not fit is lost, and the player begins anew.
+                Err(SendError::Full) => {
+                    self.cursor.restart();
+                    return Service::GoesOn;
+                }
+                Err(_) => return Service::Ends,
+            }
+        }
+        Service::GoesOn
+    }
+}

@@ -1,0 +1,24 @@
+use waverant_relay::{TurnAway, TurnAwayReason};
+use waverant_srt::RejectReason;
+
+/// What a caller is told in the handshake.
+pub(super) fn reject_reason(reason: TurnAwayReason) -> RejectReason {
+    match reason {
+        TurnAwayReason::NoKey | TurnAwayReason::Malformed => RejectReason::BAD_REQUEST,
+        TurnAwayReason::UnknownKey | TurnAwayReason::WrongPassword => RejectReason::UNAUTHORIZED,
+        TurnAwayReason::ExpiredKey => RejectReason::FORBIDDEN,
+        TurnAwayReason::ViewKey | TurnAwayReason::PublishKey => RejectReason::BAD_MODE,
+        TurnAwayReason::OffAir => RejectReason::NOT_FOUND,
+        TurnAwayReason::ChannelBusy => RejectReason::CONFLICT,
+        TurnAwayReason::Stopping => RejectReason::UNAVAILABLE,
+        TurnAwayReason::TooManyFromAddress | TurnAwayReason::TooManyConnections => RejectReason::OVERLOAD,
+        TurnAwayReason::WrongPassphrase => RejectReason::BAD_SECRET,
+        TurnAwayReason::PassphraseDiffers => RejectReason::UNSECURE,
+        _ => RejectReason::ROGUE,
+    }
+}
+
+/// Somebody of whom nothing is known but the reason.
+pub(super) fn stranger(reason: TurnAwayReason) -> TurnAway {
+    TurnAway { reason, key_prefix: None, channel_id: None }
+}
