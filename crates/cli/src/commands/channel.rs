@@ -1,3 +1,4 @@
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use clap::{Args, Subcommand, ValueEnum};
@@ -82,7 +83,40 @@ pub(super) struct Add {
     #[arg(long)]
     slate: Option<Slate>,
     #[command(flatten)]
+    srt: SrtRules,
+    #[command(flatten)]
     recording: Rules,
+}
+
+/// What is asked of encoders and players over SRT.
+#[derive(Args, Debug)]
+#[command(next_help_heading = "SRT")]
+pub(super) struct SrtRules {
+    /// How long what is lost is waited for, in milliseconds; about four round trips.
+    #[arg(long, value_name = "MILLISECONDS")]
+    srt_latency: Option<u16>,
+    /// A file with the passphrase that both ends must have; `-` reads standard input.
+    #[arg(long, value_name = "FILE", conflicts_with = "no_passphrase")]
+    passphrase_file: Option<PathBuf>,
+    /// No passphrase any more.
+    #[arg(long)]
+    no_passphrase: bool,
+}
+
+impl SrtRules {
+    fn body(&self) -> Result<Value, Failure> {
+        let mut body = json!({});
+        if let Some(latency) = self.srt_latency {
+            body["latency_ms"] = json!(latency);
+        }
+        if let Some(file) = &self.passphrase_file {
+            body["passphrase"] = json!(super::account::secret("Passphrase", "--passphrase-file", Some(file))?);
+        }
+        if self.no_passphrase {
+            body["passphrase"] = json!("");
+        }
+        Ok(body)
+    }
 }
 
 /// What becomes of a second encoder with a key of the same rank.
@@ -135,6 +169,8 @@ pub(super) struct Change {
     #[arg(long)]
     slate: Option<Slate>,
     #[command(flatten)]
+    srt: SrtRules,
+    #[command(flatten)]
     recording: Rules,
 }
 
@@ -153,6 +189,7 @@ impl Channel {
                 let mut body =
                     json!({"name": form.name, "title": form.title, "hold_ms": hold_ms, "recording": recording});
                 add_rules(&mut body, form.takeover, form.slate);
+                body["srt"] = form.srt.body()?;
                 let answer = client.call("POST", "/channels", Some(body))?;
                 let next = format!("Channel `{0}` added. Make a key: waverant key add {0} LABEL", form.name);
                 Ok(report.done(&answer, &next)?)
@@ -161,6 +198,7 @@ impl Channel {
                 let hold_ms = millis("--hold", form.hold)?;
                 let mut body = json!({"title": form.title, "hold_ms": hold_ms, "recording": form.recording.body()?});
                 add_rules(&mut body, form.takeover, form.slate);
+                body["srt"] = form.srt.body()?;
                 let answer = client.call("PATCH", &format!("/channels/{}", piece(&form.channel)), Some(body))?;
                 Ok(report.done(&answer, &format!("Channel `{}` changed.", form.channel))?)
             }
@@ -254,6 +292,10 @@ fn columns() -> Vec<Column> {
         Column::text("records", |row| told(&row["recording"])),
         Column::text("second encoder", |row| text(row, "takeover")),
         Column::text("slate", |row| text(row, "slate").replace('_', "-")),
+        Column::text("SRT", |row| {
+            let secret = if row["srt"]["has_passphrase"] == true { ", passphrase" } else { "" };
+            format!("{} ms{secret}", text(&row["srt"], "latency_ms"))
+        }),
         Column::text("destinations", |row| destinations(&row["destinations"])),
     ]
 }

@@ -78,7 +78,16 @@ impl Key {
                 writeln!(report.out, "\nWhere user name and password are asked for:\n")?;
                 writeln!(report.out, "  server  {}", text(fields, "guarded_server"))?;
                 writeln!(report.out, "  user    {}", text(fields, "user"))?;
-                Ok(writeln!(report.out, "  password is the key; the stream may have any name")?)
+                writeln!(report.out, "  password is the key; the stream may have any name")?;
+                let srt = &fields["srt"];
+                writeln!(report.out, "\nOver SRT, as caller:\n")?;
+                writeln!(report.out, "  address    {}", text(srt, "address"))?;
+                writeln!(report.out, "  stream id  {}", text(srt, "stream_id"))?;
+                writeln!(report.out, "  latency    {} ms or more", text(srt, "latency_ms"))?;
+                if srt["has_passphrase"] == true {
+                    writeln!(report.out, "  passphrase that of the channel")?;
+                }
+                Ok(writeln!(report.out, "  one field  {}", text(srt, "whole"))?)
             }
             Self::Remove { channel, key } => {
                 let answer = client.call("DELETE", &format!("/channels/{}/keys/{key}", piece(&channel)), None)?;

@@ -18,6 +18,11 @@ impl Live {
         let channels = rows(&answer["channels"]);
         report.rows(&answer, channels, &channel_columns(), "No channels yet. Add one: waverant channel add NAME")?;
         if !report.json {
+            let lines = line_rows(channels);
+            if !lines.is_empty() {
+                writeln!(report.out)?;
+                report.table(&lines, &line_columns())?;
+            }
             for (name, finding) in findings(channels).into_iter().chain(breaches(channels)) {
                 writeln!(report.out, "{name}: {finding}")?;
             }
@@ -29,6 +34,41 @@ impl Live {
         }
         Ok(())
     }
+}
+
+/// The lines of encoders that come over SRT, each with its channel's name.
+fn line_rows(channels: &[Value]) -> Vec<Value> {
+    let with_channel = |channel: &Value| {
+        let mut line = channel["session"]["line"].clone();
+        line.as_object_mut()?.insert("channel".to_owned(), json!(text(channel, "name")));
+        Some(line)
+    };
+    channels.iter().filter_map(with_channel).collect()
+}
+
+fn line_columns() -> Vec<Column> {
+    vec![
+        Column::text("SRT line of", |row| text(row, "channel")),
+        Column::number("round trip", |row| format!("{:.1} ms", number(row, "rtt_ms"))),
+        Column::number("lost at first", |row| percent(number(row, "loss_share"))),
+        Column::number("sent again", |row| percent(number(row, "retransmit_share"))),
+        Column::number("too late", |row| text(row, "dropped_packet_count")),
+        Column::number("buffer", |row| format!("{:.0} ms", number(row, "buffered_ms"))),
+        Column::number("latency", |row| format!("{:.0} ms", number(row, "latency_ms"))),
+        Column::number("needs", |row| format!("{:.0} ms", number(row, "advised_latency_ms"))),
+        Column::text("lost, last 2 minutes", losses),
+    ]
+}
+
+fn percent(share: f64) -> String {
+    format!("{:.2} %", share * 100.0)
+}
+
+/// Two points a second for two minutes, drawn like a minute of seconds.
+fn losses(line: &Value) -> String {
+    let points: Vec<f64> = rows(&line["points"]).iter().map(|point| number(point, "loss_share")).collect();
+    let joined: Vec<f64> = points.rchunks(4).rev().map(|four| four.iter().sum()).collect();
+    sparkline(&json!(joined))
 }
 
 /// What is wrong or odd about the streams that come in.
