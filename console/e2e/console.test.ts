@@ -61,7 +61,7 @@ describe("a show in the console", () => {
 
     await page.getByRole("button", { name: "Make key" }).click();
     await dialog.getByLabel("For whom").fill("vision mixer");
-    await dialog.getByLabel("Watching over RTMP").check();
+    await dialog.getByLabel("Watching").check();
     await dialog.getByRole("button", { name: "Make key" }).click();
     expect(await dialog.getByLabel("Server", { exact: true }).inputValue()).toBe(show.rtmp.replace(/in$/, "out"));
     await dialog.getByRole("button", { name: "Done" }).click();
@@ -188,6 +188,8 @@ describe("a show in the console", () => {
 
     await page.getByRole("button", { name: "Rules" }).click();
     await dialog.getByLabel("A second encoder comes").selectOption("replace");
+    await dialog.getByLabel("SRT latency, in milliseconds").fill("700");
+    await dialog.getByLabel("SRT passphrase").fill("wexcombe reach");
     await dialog.getByLabel("Clip (MP4)").setInputFiles("../demo/regatta.mp4");
     await dialog.getByRole("button", { name: "Save" }).click();
     await dialog.waitFor({ state: "detached" });
@@ -233,7 +235,7 @@ describe("a show in the console", () => {
 
   it("answers the command line about the same show", () => {
     show.cli(["sign-in", show.url, "--name", "harbour", "--password-file", "-"], PASSWORD);
-    expect(show.cli(["channel", "list"])).toMatch(/finish-line\s+Finish line\s+10\.0 s\s+always, matroska, split after 10:00 min, keep 7\.0 days\s+replace\s+uploaded\s+plovio \(2\.5 s later\)/);
+    expect(show.cli(["channel", "list"])).toMatch(/finish-line\s+Finish line\s+10\.0 s\s+always, matroska, split after 10:00 min, keep 7\.0 days\s+replace\s+uploaded\s+700 ms, passphrase\s+plovio \(2\.5 s later\)/);
     expect(show.cli(["session", "show", "1"])).toContain("the encoder stopped");
     expect(show.cli(["turned-away", "list"])).toContain("abcdefg-…");
     expect(show.cli(["live", "show"])).toMatch(/finish-line\s+off air/);

@@ -36,6 +36,7 @@ export class Show {
     const ready = join(this.folder, "ready.json");
     this.start("waverantd", ["--settings", join(top, "waverant.toml")], {
       WAVERANT_LISTEN_RTMP: "127.0.0.1:0",
+      WAVERANT_LISTEN_SRT: "127.0.0.1:0",
       WAVERANT_LISTEN_HTTP: "127.0.0.1:0",
       WAVERANT_HOUSE_STATE_FOLDER: join(this.folder, "state"),
       WAVERANT_HOUSE_RECORDINGS_FOLDER: join(this.folder, "recordings"),

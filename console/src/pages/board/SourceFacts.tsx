@@ -1,14 +1,7 @@
 import type { LiveAudio, LiveSession } from "../../api/types";
 import { bitrate, clock, megabits } from "../../lib/format";
-
-function Fact({ label, value }: { label: string; value: string }) {
-  return (
-    <div className="flex justify-between gap-3">
-      <dt className="whitespace-nowrap text-base-content/65">{label}</dt>
-      <dd className="text-right font-medium">{value}</dd>
-    </div>
-  );
-}
+import { Fact } from "./Fact";
+import { LineFacts } from "./LineFacts";
 
 function keyframes(session: LiveSession): string {
   const spacing = session.video?.keyframe_spacing_ms;
@@ -72,6 +65,7 @@ export function SourceFacts({ session }: { session: LiveSession | undefined }) {
         <Fact label="Recording" value={recording(session)} />
         {session.loss_count > 0 && <Fact label="Encoder lost" value={`${session.loss_count}×`} />}
       </dl>
+      {session.line && <LineFacts line={session.line} />}
       {session.recorder_reason && (
         <p role="alert" className="mt-3 rounded-field bg-error/15 p-2 text-sm text-error">
           The recording is stopped: {session.recorder_reason}. It goes on by itself when it can.

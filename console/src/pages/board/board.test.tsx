@@ -146,6 +146,28 @@ describe("channel card", () => {
     }
   });
 
+  it("shows the line of an encoder that comes over SRT", () => {
+    const line = {
+      rtt_ms: 61.4,
+      loss_share: 0.0512,
+      retransmit_share: 0.0634,
+      buffered_ms: 940,
+      latency_ms: 1000,
+      advised_latency_ms: 320,
+      dropped_packet_count: 3,
+      undecrypted_packet_count: 0,
+      points: [
+        { age_ms: 3000, rtt_ms: 60, loss_share: 0.04, dropped_packet_count: 0 },
+        { age_ms: 500, rtt_ms: 61, loss_share: 0.06, dropped_packet_count: 3 },
+      ],
+    };
+    show(channel({ session: { ...session, line } }));
+    const shown = screen.getByRole("region", { name: "SRT line" });
+    for (const text of ["5.12 %", "6.34 %", "61 ms", "940 of 1000 ms", "3"]) {
+      expect(shown.textContent).toContain(text);
+    }
+  });
+
   it("names what the stream lacks", () => {
     const silent = { ...session, audio: [], findings: ["sound format 11 is not carried; set the encoder to AAC or Opus"] };
     show(channel({ session: silent }));

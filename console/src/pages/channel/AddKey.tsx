@@ -30,6 +30,18 @@ function EncoderFields({ made, onClose }: { made: NewKey; onClose: () => void })
           <CopyField label="User name" value={made.encoder.user} hint="The password is the key." />
         </div>
       </details>
+      <details>
+        <summary className="cursor-pointer text-sm font-medium">Over SRT</summary>
+        <div className="mt-3 space-y-4">
+          <CopyField label="Address" value={made.encoder.srt.address} hint="The device is the caller." />
+          <CopyField
+            label="Stream id"
+            value={made.encoder.srt.stream_id}
+            hint={`Latency: ${made.encoder.srt.latency_ms} ms or more.${made.encoder.srt.has_passphrase ? " Passphrase: that of the channel." : ""}`}
+          />
+          <CopyField label="Both in one, where there is one field" value={made.encoder.srt.whole} />
+        </div>
+      </details>
       <div className="modal-action">
         <button type="button" className="btn btn-primary" onClick={onClose}>
           Done
@@ -68,7 +80,7 @@ export function AddKey({ channel, onClose }: { channel: string; onClose: () => v
             <div className="mt-1 flex flex-wrap gap-x-6 gap-y-2">
               <Choice value="publish" label="Publishing" isDefault />
               <Choice value="backup" label="Publishing as a backup" />
-              <Choice value="view" label="Watching over RTMP" />
+              <Choice value="view" label="Watching" />
             </div>
           </fieldset>
           {add.error && <ErrorNote error={add.error} />}
