@@ -1,5 +1,5 @@
 //! Fan-out of one 6 Mbit/s stream: `waverantd` beside a plain TCP or TLS copy, in the same run;
-//! recordings beside a plain write; and the chunk layer beside memcpy.
+//! SRT beside a plain UDP copy; recordings beside a plain write; and the chunk layer beside memcpy.
 //!
 //! `cargo run --release -p waverant-bench` builds nothing else: build `waverantd` first with
 //! `cargo build --release -p waverant-service`. Prints CPU seconds of the measured process per
@@ -15,6 +15,7 @@ mod recordings;
 mod relay;
 mod sinks;
 mod source;
+mod srt;
 mod take_times;
 mod tls;
 
@@ -58,6 +59,9 @@ struct Arguments {
     /// Measure the chunk layer beside memcpy, and nothing else.
     #[arg(long)]
     chunks: bool,
+    /// Measure SRT beside a plain copy of the same datagrams, and nothing else.
+    #[arg(long)]
+    srt: bool,
     /// Measure so many recordings at once beside a plain write, and a disk that stands still, and nothing
     /// else.
     #[arg(long)]
@@ -104,6 +108,9 @@ async fn main() -> anyhow::Result<()> {
         return chunks::measure();
     }
     let length = Duration::from_secs(arguments.seconds);
+    if arguments.srt {
+        return tokio::task::spawn_blocking(move || srt::measure(length)).await?;
+    }
     if let (Some(count), Some(folder)) = (arguments.plain_write, &arguments.folder) {
         return recordings::plain_write(folder, count, length).await;
     }

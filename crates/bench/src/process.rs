@@ -17,11 +17,20 @@ fn ticks_per_second() -> f64 {
 /// CPU seconds that a process has used, user and system.
 pub(crate) fn cpu_seconds(pid: u32) -> anyhow::Result<f64> {
     let text = fs::read_to_string(format!("/proc/{pid}/stat")).context("the measured process is gone")?;
+    Ok(seconds_in(&text))
+}
+
+/// CPU seconds that the calling thread has used.
+pub(crate) fn thread_cpu_seconds() -> anyhow::Result<f64> {
+    Ok(seconds_in(&fs::read_to_string("/proc/thread-self/stat").context("this thread's times")?))
+}
+
+fn seconds_in(text: &str) -> f64 {
     // The second field is the name in parentheses and may hold spaces.
     let rest = text.rsplit(')').next().unwrap_or_default();
     let fields: Vec<f64> = rest.split_whitespace().map(|field| field.parse().unwrap_or(0.0)).collect();
     let [user, system] = [11, 12].map(|at| fields.get(at).copied().unwrap_or(0.0));
-    Ok((user + system) / ticks_per_second())
+    (user + system) / ticks_per_second()
 }
 
 /// Resident memory of a process.

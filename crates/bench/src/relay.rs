@@ -77,6 +77,7 @@ impl House {
             .arg("--settings")
             .arg(path("waverant.toml"))
             .env("WAVERANT_LISTEN_RTMP", "127.0.0.1:0")
+            .env("WAVERANT_LISTEN_SRT", "127.0.0.1:0")
             .env("WAVERANT_LISTEN_HTTP", "127.0.0.1:0")
             .env("WAVERANT_LIMITS_RTMP_CONNECTIONS", "1000")
             .env("WAVERANT_LIMITS_RTMP_CONNECTIONS_PER_ADDRESS", "1000")

@@ -1,0 +1,27 @@
+//! A publisher that sends a transport stream: any bytes, cut anywhere, become packets whose times
+//! never go back.
+#![no_main]
+
+use std::collections::BTreeMap;
+
+use libfuzzer_sys::fuzz_target;
+use waverant_relay::StreamSource;
+
+fuzz_target!(|input: &[u8]| {
+    let Some((cut, rest)) = input.split_first() else { return };
+    let mut source = StreamSource::new();
+    let mut last = BTreeMap::new();
+    let mut check = |source: &mut StreamSource| {
+        while let Some((packet, tracks)) = source.poll_packet() {
+            assert!(tracks.get(packet.track).is_some());
+            let before = last.insert(packet.track, packet.dts);
+            assert!(before.is_none_or(|before| before <= packet.dts));
+        }
+    };
+    for piece in rest.chunks(usize::from(*cut).max(1) * 8) {
+        source.handle_bytes(piece);
+        check(&mut source);
+    }
+    source.finish();
+    check(&mut source);
+});
