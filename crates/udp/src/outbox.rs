@@ -1,4 +1,7 @@
-/// Collects datagrams of one length to one peer, so that they leave with one call.
+/// Collects data packets of one length to one peer, so that they leave with one call.
+///
+/// Control packets leave alone: whoever captures at the sender's machine sees what is joined as one
+/// datagram, and a handshake with something behind it looks damaged there.
 #[derive(Debug, Default)]
 pub struct Outbox {
     bytes: Vec<u8>,
@@ -21,8 +24,12 @@ impl Outbox {
     ) -> Option<usize> {
         let start = self.bytes.len();
         let length = write(&mut self.bytes)?;
-        let fits =
-            length <= self.segment && !self.is_closed && self.count < max_segments && start + length <= MAX_BYTES;
+        let is_control = self.bytes.get(start).is_some_and(|first| first & 0x80 != 0);
+        let fits = length <= self.segment
+            && !self.is_closed
+            && !is_control
+            && self.count < max_segments
+            && start + length <= MAX_BYTES;
         if self.count > 0 && !fits {
             flush(&self.bytes[..start], self.segment);
             self.bytes.drain(..start);
@@ -33,7 +40,7 @@ impl Outbox {
         }
         self.count += 1;
         // A shorter datagram can only be the last.
-        self.is_closed = length < self.segment;
+        self.is_closed = is_control || length < self.segment;
         Some(length)
     }
 
@@ -57,18 +64,29 @@ mod tests {
     #[case::shorter_at_the_end(&[5, 5, 3, 5], 10, &[(13, 5), (5, 5)])]
     #[case::longer(&[3, 5, 5], 10, &[(3, 3), (10, 5)])]
     #[case::many(&[5, 5, 5], 2, &[(10, 5), (5, 5)])]
-    fn datagrams_are_joined(#[case] lengths: &[usize], #[case] most: usize, #[case] expected: &[(usize, usize)]) {
+    fn data_packets_are_joined(#[case] lengths: &[usize], #[case] most: usize, #[case] expected: &[(usize, usize)]) {
+        assert_eq!(sent(&lengths.iter().map(|length| (*length, 0)).collect::<Vec<_>>(), most), expected);
+    }
+
+    #[test]
+    fn control_packets_leave_alone() {
+        let sent = sent(&[(5, 0x80), (5, 0x80), (5, 0), (3, 0), (3, 0x80), (3, 0)], 10);
+        assert_eq!(sent, [(5, 5), (5, 5), (8, 5), (3, 3), (3, 3)]);
+    }
+
+    /// Lengths of what leaves, with that of its segments; for datagrams of a length and first byte.
+    fn sent(datagrams: &[(usize, u8)], most: usize) -> Vec<(usize, usize)> {
         let mut outbox = Outbox::default();
         let mut sent = Vec::new();
-        for length in lengths {
+        for (length, first) in datagrams {
             let write = |out: &mut Vec<u8>| {
-                out.resize(out.len() + length, 1);
+                out.resize(out.len() + length, *first);
                 Some(*length)
             };
             outbox.add(most, write, |bytes, segment| sent.push((bytes.len(), segment)));
         }
         outbox.finish(|bytes, segment| sent.push((bytes.len(), segment)));
         outbox.finish(|_, _| panic!("sent twice"));
-        assert_eq!(sent, expected);
+        sent
     }
 }
