@@ -1,4 +1,4 @@
-//! What can be said of the line that a publisher comes in by.
+//! What can be said of an SRT line: one that a publisher comes in by, or one to a destination.
 
 use std::collections::VecDeque;
 use std::time::{Duration, Instant};
@@ -29,7 +29,7 @@ pub struct LineQuality {
     pub loss_share: f64,
     /// The share of packets that were sent again, of all that came.
     pub retransmit_share: f64,
-    /// What waits for its time.
+    /// What waits for its time, or to be acknowledged.
     pub buffered: Duration,
     /// What was agreed on to wait.
     pub latency: Duration,
@@ -52,17 +52,72 @@ pub struct LinePoint {
     pub dropped_packets: u64,
 }
 
-/// Follows the figures of one connection.
+/// The figures of one direction, counted since the connection began.
+#[derive(Clone, Copy, Debug)]
+struct Sample {
+    rtt: Duration,
+    latency: Duration,
+    buffered: Duration,
+    packets: u64,
+    lost: u64,
+    again: u64,
+    dropped: u64,
+    undecrypted: u64,
+    messages: u64,
+}
+
+impl Sample {
+    fn of_received(statistics: &Statistics) -> Self {
+        let received = &statistics.received;
+        Self {
+            rtt: statistics.rtt,
+            latency: statistics.receive_latency,
+            buffered: received.buffered,
+            packets: received.packets,
+            lost: received.lost_packets,
+            again: received.retransmitted_packets,
+            dropped: received.dropped_packets,
+            undecrypted: received.undecrypted_packets,
+            messages: received.messages,
+        }
+    }
+
+    fn of_sent(statistics: &Statistics) -> Self {
+        let sent = &statistics.sent;
+        Self {
+            rtt: statistics.rtt,
+            latency: statistics.send_latency,
+            buffered: sent.buffered,
+            packets: sent.packets + sent.retransmitted_packets,
+            lost: sent.reported_lost_packets,
+            again: sent.retransmitted_packets,
+            dropped: sent.dropped_packets,
+            undecrypted: 0,
+            messages: sent.packets,
+        }
+    }
+}
+
+/// Follows the figures of one connection, in the direction of its media.
 #[derive(Clone, Debug, Default)]
 pub struct LineMeter {
     /// The oldest first.
-    samples: VecDeque<(Instant, Statistics)>,
+    samples: VecDeque<(Instant, Sample)>,
 }
 
 impl LineMeter {
-    /// Takes figures as they are now. Those of another connection must go to another meter.
-    pub fn record(&mut self, now: Instant, statistics: &Statistics) {
-        self.samples.push_back((now, *statistics));
+    /// Takes figures of what comes in. Those of another connection must go to another meter.
+    pub fn record_received(&mut self, now: Instant, statistics: &Statistics) {
+        self.record(now, Sample::of_received(statistics));
+    }
+
+    /// Takes figures of what goes out. Those of another connection must go to another meter.
+    pub fn record_sent(&mut self, now: Instant, statistics: &Statistics) {
+        self.record(now, Sample::of_sent(statistics));
+    }
+
+    fn record(&mut self, now: Instant, sample: Sample) {
+        self.samples.push_back((now, sample));
         while self.samples.front().is_some_and(|(at, _)| now.saturating_duration_since(*at) > HISTORY) {
             self.samples.pop_front();
         }
@@ -71,30 +126,28 @@ impl LineMeter {
     /// The figures of the last seconds; None before there are any.
     pub fn quality(&self) -> Option<LineQuality> {
         let ((_, newest), before) = (self.samples.back()?, self.before_window()?);
-        let received = newest.received;
-        let came = received.packets.saturating_sub(before.received.packets);
-        let lost = received.lost_packets.saturating_sub(before.received.lost_packets);
-        let again = received.retransmitted_packets.saturating_sub(before.received.retransmitted_packets);
-        let dropped = received.dropped_packets.saturating_sub(before.received.dropped_packets);
+        let came = newest.packets.saturating_sub(before.packets);
+        let lost = newest.lost.saturating_sub(before.lost);
+        let again = newest.again.saturating_sub(before.again);
+        let dropped = newest.dropped.saturating_sub(before.dropped);
         Some(LineQuality {
             rtt: newest.rtt,
             loss_share: share(lost, came + dropped),
             retransmit_share: share(again, came),
-            buffered: received.buffered,
-            latency: newest.receive_latency,
-            dropped_packets: received.dropped_packets,
-            undecrypted_packets: received.undecrypted_packets,
+            buffered: newest.buffered,
+            latency: newest.latency,
+            dropped_packets: newest.dropped,
+            undecrypted_packets: newest.undecrypted,
         })
     }
 
     /// What was, to be drawn; the oldest first.
     pub fn points(&self, now: Instant) -> Vec<LinePoint> {
         let pairs = self.samples.iter().zip(self.samples.iter().skip(1));
-        let point = |((_, before), (at, after)): (&(Instant, Statistics), &(Instant, Statistics))| {
-            let (before, received) = (before.received, after.received);
-            let dropped_packets = received.dropped_packets.saturating_sub(before.dropped_packets);
-            let came = received.packets.saturating_sub(before.packets);
-            let lost = received.lost_packets.saturating_sub(before.lost_packets);
+        let point = |((_, before), (at, after)): (&(Instant, Sample), &(Instant, Sample))| {
+            let dropped_packets = after.dropped.saturating_sub(before.dropped);
+            let came = after.packets.saturating_sub(before.packets);
+            let lost = after.lost.saturating_sub(before.lost);
             LinePoint {
                 age: now.saturating_duration_since(*at),
                 rtt: after.rtt,
@@ -108,11 +161,11 @@ impl LineMeter {
     /// What is wrong with the line, in words that say what to do.
     pub fn finding(&self) -> Option<String> {
         let (quality, (_, newest)) = (self.quality()?, self.samples.back()?);
-        let dropped = newest.received.dropped_packets - self.before_window()?.received.dropped_packets;
+        let dropped = newest.dropped - self.before_window()?.dropped;
         let (rtt, latency) = (quality.rtt.as_millis(), quality.latency.as_millis());
         let figures = format!("round trip {rtt} ms, {:.1} % lost, latency {latency} ms", quality.loss_share * 100.0);
         let advised = advised_latency(quality.rtt, quality.loss_share).as_millis();
-        if quality.undecrypted_packets > 0 && newest.received.messages == 0 {
+        if quality.undecrypted_packets > 0 && newest.messages == 0 {
             return Some("the SRT stream cannot be decrypted; set the passphrase anew at both ends".to_owned());
         }
         if dropped > 0 && latency < advised {
@@ -132,11 +185,11 @@ impl LineMeter {
     }
 
     /// The newest sample from before the window, or the oldest there is.
-    fn before_window(&self) -> Option<&Statistics> {
+    fn before_window(&self) -> Option<&Sample> {
         let (now, _) = self.samples.back()?;
-        let is_before = |(at, _): &&(Instant, Statistics)| now.saturating_duration_since(*at) >= WINDOW;
+        let is_before = |(at, _): &&(Instant, Sample)| now.saturating_duration_since(*at) >= WINDOW;
         let before = self.samples.iter().rev().find(is_before).or_else(|| self.samples.front());
-        before.map(|(_, statistics)| statistics)
+        before.map(|(_, sample)| sample)
     }
 }
 
@@ -180,9 +233,27 @@ mod tests {
             received.lost_packets = second * lost;
             received.retransmitted_packets = second * lost;
             received.dropped_packets = second * dropped;
-            meter.record(begin + Duration::from_secs(second), &statistics);
+            meter.record_received(begin + Duration::from_secs(second), &statistics);
         }
         meter
+    }
+
+    #[test]
+    fn a_line_to_a_destination_is_judged_by_what_was_sent() {
+        let (mut meter, begin) = (LineMeter::default(), start());
+        for second in 0..=10 {
+            let mut statistics = Statistics { rtt: Duration::from_millis(100), ..Statistics::default() };
+            statistics.send_latency = Duration::from_millis(200);
+            let sent = &mut statistics.sent;
+            (sent.packets, sent.retransmitted_packets) = (second * 900, second * 100);
+            (sent.reported_lost_packets, sent.dropped_packets) = (second * 100, second * 2);
+            sent.buffered = Duration::from_millis(120);
+            meter.record_sent(begin + Duration::from_secs(second), &statistics);
+        }
+        let quality = meter.quality().unwrap();
+        assert!((quality.retransmit_share - 0.1).abs() < 1e-9 && (quality.loss_share - 0.1).abs() < 1e-3);
+        assert_eq!((quality.dropped_packets, quality.buffered), (20, Duration::from_millis(120)));
+        assert!(meter.finding().is_some_and(|text| text.contains("20 packets") && text.contains("600 ms")));
     }
 
     #[test]

@@ -154,6 +154,11 @@ impl Caller {
         if now >= self.start + CONNECT_TIMEOUT { Err(CallError::Timeout(CONNECT_TIMEOUT)) } else { Ok(()) }
     }
 
+    /// True once the peer has shown that it is a listener of SRT.
+    pub fn was_answered(&self) -> bool {
+        matches!(self.stage, Stage::Conclusion { .. })
+    }
+
     fn blank(&self) -> Handshake {
         Handshake {
             version: 4,

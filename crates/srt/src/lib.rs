@@ -8,6 +8,7 @@
 //! its sections. Rendezvous, file mode, packet filters and groups are not offered, and refused
 //! with the reason that the draft has for each.
 
+mod address;
 mod caller;
 mod config;
 mod connection;
@@ -24,6 +25,7 @@ mod wire;
 #[cfg(test)]
 mod tests;
 
+pub use address::{SrtAddress, SrtAddressError};
 pub use caller::{CallError, Caller, conclusion_from, destination};
 pub use config::{Bandwidth, Config};
 pub use connection::{CloseReason, Connection, Message, SendError};

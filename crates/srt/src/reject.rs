@@ -71,6 +71,22 @@ impl RejectReason {
         self.0
     }
 
+    /// True if the same call may be taken a little later.
+    pub const fn is_passing(self) -> bool {
+        matches!(
+            self,
+            Self::SYSTEM
+                | Self::RESOURCE
+                | Self::BACKLOG
+                | Self::INTERNAL
+                | Self::CLOSE
+                | Self::TIMEOUT
+                | Self::OVERLOAD
+                | Self::CONFLICT
+                | Self::UNAVAILABLE
+        )
+    }
+
     /// The handshake type that says so.
     pub(crate) const fn wire_code(self) -> u32 {
         self.0 + WIRE_BASE

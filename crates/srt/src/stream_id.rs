@@ -32,6 +32,8 @@ pub struct StreamId {
     pub kind: Option<String>,
     /// What the caller wants: `m`. None where nothing is said.
     pub mode: Option<Mode>,
+    /// Fields that the guideline leaves to applications, by name.
+    pub others: Vec<(String, String)>,
 }
 
 /// Why a stream id cannot be understood.
@@ -70,8 +72,7 @@ impl StreamId {
                 "s" => id.session = Some(value),
                 "t" => id.kind = Some(value),
                 "m" => id.mode = Some(parse_mode(&value)?),
-                // Fields of others are allowed.
-                _ => {}
+                _ => id.others.push((name.to_owned(), value)),
             }
         }
         id.mode.get_or_insert_default();
@@ -105,6 +106,7 @@ mod tests {
         assert_eq!(id.resource, "abcdefg-secret");
         assert_eq!(id.mode, Some(Mode::Publish));
         assert_eq!(id.user.as_deref(), Some("van"));
+        assert_eq!(id.others, [("x".to_owned(), "y".to_owned())]);
         assert_eq!((id.host.as_deref(), id.session.as_deref()), (Some("relay.test"), Some("7")));
     }
 

@@ -15,6 +15,7 @@ mod player;
 mod srt_player;
 mod tag_marks;
 mod take;
+mod ts_marks;
 
 pub use authority::{Authority, IssuedCertificate, Validity};
 pub use clip::Clip;

@@ -9,7 +9,8 @@ use clap::{Args, Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
 use waverant_standin::{
     Authority, Clip, Encoder, EncoderFault, EncoderOptions, EncoderReport, Network, NetworkFaults, Platform,
-    PlatformFault, PlatformOptions, PlatformReport, Player, PlayerOptions, PlayerReport, Validity, compare, read_take,
+    PlatformFault, PlatformOptions, PlatformReport, Player, PlayerOptions, PlayerReport, SrtOptions, Validity, compare,
+    read_take,
 };
 
 /// Plays an encoder or a platform, and compares what they saw.
@@ -18,7 +19,7 @@ use waverant_standin::{
 enum Arguments {
     /// Publish a clip over RTMP or SRT, again and again, with running timestamps.
     Encoder(EncoderArguments),
-    /// Take streams over RTMP and remember every payload.
+    /// Take streams over RTMP or SRT and remember every payload.
     Platform(PlatformArguments),
     /// Watch a stream over RTMP and remember every payload.
     Player(PlayerArguments),
@@ -98,6 +99,12 @@ struct PlatformArguments {
     /// Know nothing of Enhanced RTMP.
     #[arg(long)]
     plain: bool,
+    /// Take SRT instead, with the key as stream id.
+    #[arg(long)]
+    srt: bool,
+    /// Over SRT: the passphrase.
+    #[arg(long, env = "STANDIN_PASSPHRASE", hide_env_values = true, requires = "srt")]
+    passphrase: Option<String>,
     /// Speak TLS only, as `localhost`; the certificate of the authority is written here.
     #[arg(long)]
     tls_authority: Option<PathBuf>,
@@ -299,7 +306,9 @@ async fn run_platform(arguments: PlatformArguments) -> anyhow::Result<()> {
         reset.or(stall).or(arguments.read_slowly.map(PlatformFault::ReadSlowly))
     };
     let tls = arguments.tls_authority.as_ref().map(make_certificate).transpose()?;
+    let srt = arguments.srt.then(|| SrtOptions { passphrase: arguments.passphrase, ..SrtOptions::default() });
     let options = PlatformOptions {
+        srt,
         listen: arguments.listen,
         fault,
         is_enhanced: !arguments.plain,

@@ -34,9 +34,7 @@ fn destination(address: &str) -> DestinationSettings {
         address: address.into(),
         authority: Some("PEM".into()),
         batch_ms: 20,
-        limits_sheet: None,
-        audio_pick: None,
-        or_no_audio: false,
+        ..DestinationSettings::default()
     }
 }
 
@@ -277,6 +275,7 @@ async fn destination_keys_are_sealed_in_the_database() {
         limits_sheet: Some("{}".into()),
         audio_pick: Some("language:de".into()),
         or_no_audio: true,
+        srt: SrtTerms { latency_ms: 900, passphrase: Some(Secret::new("wexcombe reach")) },
         ..destination("rtmp://127.0.0.1/b")
     };
     let moved = store.change_destination("quayside", &settings, None).await.unwrap();

@@ -24,6 +24,48 @@ pub enum LinkError {
     Call(CallError),
 }
 
+/// A call on its way.
+#[derive(Debug)]
+struct Calling {
+    socket: DatagramSocket,
+    caller: Caller,
+    peer: SocketAddr,
+    batch: Vec<Received>,
+}
+
+impl Calling {
+    fn begin(peer: SocketAddr, config: Config, stream_id: Option<String>) -> Result<Self, LinkError> {
+        let any = if peer.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
+        let socket = DatagramSocket::bind(SocketAddr::new(any, 0)).map_err(LinkError::Socket)?;
+        let local_id = (rand::random::<u32>() >> 2).max(1);
+        let random = Randomness::new(rand::random());
+        let caller = Caller::new(config, peer, stream_id, local_id, random, Instant::now());
+        Ok(Self { socket, caller, peer, batch: Vec::new() })
+    }
+
+    /// Says what is due, and takes what comes until there is more to say.
+    async fn step(&mut self) -> Result<Option<Connection>, LinkError> {
+        let (now, peer) = (Instant::now(), self.peer);
+        self.caller.handle_timeout(now).map_err(LinkError::Call)?;
+        if let Some(datagram) = self.caller.poll_transmit(now) {
+            send(&self.socket, peer, &datagram, datagram.len());
+        }
+        let _ = timeout_at(self.caller.poll_timeout().into(), self.socket.receive(&mut self.batch)).await;
+        let now = Instant::now();
+        let mut connection: Option<Connection> = None;
+        for mut received in self.batch.drain(..).filter(|received| received.from == peer) {
+            while !received.bytes.is_empty() {
+                let datagram = received.bytes.split_to(received.stride.min(received.bytes.len()));
+                match &mut connection {
+                    Some(connection) => connection.handle_datagram(now, datagram),
+                    None => connection = self.caller.handle_datagram(now, &datagram).map_err(LinkError::Call)?,
+                }
+            }
+        }
+        Ok(connection)
+    }
+}
+
 /// A connection that we made, on a socket of its own.
 #[derive(Debug)]
 pub struct Link {
@@ -39,34 +81,25 @@ impl Link {
     /// # Errors
     /// [`LinkError`] if that leads to no connection.
     pub async fn call(peer: SocketAddr, config: Config, stream_id: Option<String>) -> Result<Self, LinkError> {
-        let any = if peer.is_ipv4() { Ipv4Addr::UNSPECIFIED.into() } else { Ipv6Addr::UNSPECIFIED.into() };
-        let mut socket = DatagramSocket::bind(SocketAddr::new(any, 0)).map_err(LinkError::Socket)?;
-        let local_id = (rand::random::<u32>() >> 2).max(1);
-        let random = Randomness::new(rand::random());
-        let mut caller = Caller::new(config, peer, stream_id, local_id, random, Instant::now());
-        let mut batch = Vec::new();
+        let mut calling = Calling::begin(peer, config, stream_id)?;
         loop {
-            let now = Instant::now();
-            caller.handle_timeout(now).map_err(LinkError::Call)?;
-            if let Some(datagram) = caller.poll_transmit(now) {
-                send(&socket, peer, &datagram, datagram.len());
-            }
-            let _ = timeout_at(caller.poll_timeout().into(), socket.receive(&mut batch)).await;
-            let now = Instant::now();
-            let mut connection: Option<Connection> = None;
-            for mut received in batch.drain(..).filter(|received| received.from == peer) {
-                while !received.bytes.is_empty() {
-                    let datagram = received.bytes.split_to(received.stride.min(received.bytes.len()));
-                    match &mut connection {
-                        Some(connection) => connection.handle_datagram(now, datagram),
-                        None => connection = caller.handle_datagram(now, &datagram).map_err(LinkError::Call)?,
-                    }
-                }
-            }
-            if let Some(connection) = connection {
+            if let Some(connection) = calling.step().await? {
+                let Calling { socket, batch, .. } = calling;
                 return Ok(Self { socket, connection, outbox: Outbox::default(), batch });
             }
         }
+    }
+
+    /// Asks whether a listener of SRT is at `peer`, without saying what for.
+    ///
+    /// # Errors
+    /// [`LinkError`] if none answers.
+    pub async fn greet(peer: SocketAddr) -> Result<(), LinkError> {
+        let mut calling = Calling::begin(peer, Config::default(), None)?;
+        while !calling.caller.was_answered() {
+            calling.step().await?;
+        }
+        Ok(())
     }
 
     /// The largest message that leaves in one packet.

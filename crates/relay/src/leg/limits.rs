@@ -102,7 +102,10 @@ impl LimitsSheet {
         let mut breaches = Vec::new();
         let mut found = |limit, text| breaches.push(Breach { limit, text });
         if self.needs_tls && !facts.is_secure {
-            found(Limit::Tls, "it takes encrypted connections only: use its rtmps:// address".to_owned());
+            found(
+                Limit::Tls,
+                "it takes encrypted connections only: use its rtmps:// address, or over SRT a passphrase".to_owned(),
+            );
         }
         if let Some(tracks) = facts.tracks {
             self.check_tracks(tracks, &mut found);

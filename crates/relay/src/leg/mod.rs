@@ -1,13 +1,17 @@
 //! A leg: one session's delivery to one destination.
 
+mod address;
 mod audio_choice;
 mod history;
 mod limits;
+mod peer_clock;
 mod policy;
 mod rtmp_sink;
 mod state;
 mod track_plan;
+mod ts_sink;
 
+pub use address::{LegAddress, LegAddressError};
 pub use audio_choice::{AudioChoice, AudioPick, AudioPickError, Otherwise};
 pub use history::{Gap, LegHistory};
 pub use limits::{Breach, Limit, LimitsSheet, LimitsWatch, OnBreach, StreamFacts};
@@ -15,3 +19,4 @@ pub use policy::LegPolicy;
 pub use rtmp_sink::{RtmpSink, SinkError, SinkOutput};
 pub use state::{Leg, LegState};
 pub use track_plan::SinkRules;
+pub use ts_sink::TsSink;

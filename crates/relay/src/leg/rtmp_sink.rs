@@ -3,18 +3,15 @@ use std::sync::Arc;
 use bytes::Bytes;
 use thiserror::Error;
 use waverant_container::{TagHeader, colour_info_header, config_header, end_header, frame_header};
-use waverant_media::{MediaTime, TrackKind, Tracks};
+use waverant_media::{TrackKind, Tracks};
 use waverant_rtmp::{Capabilities, Error as RtmpError, MediaOutput, StreamMetadataBuilder, StreamRates, Timestamp};
 
+use super::peer_clock::PeerClock;
 use super::track_plan::{PlannedTrack, SinkRules, TrackPlan};
 use crate::Entry;
 
 /// What we call ourselves in metadata.
 const ENCODER_NAME: &str = concat!("Waverant ", env!("CARGO_PKG_VERSION"));
-
-/// Distance between the last packet of one connection and the first of the next, where the
-/// keyframe to begin with is older than what was sent before.
-const SPLICE: MediaTime = MediaTime::from_millis(33);
 
 /// What was sent by one call.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -38,6 +35,12 @@ pub enum SinkError {
         /// The video codecs that there are.
         codecs: String,
     },
+    /// No video codec of the stream can stand in MPEG-TS.
+    #[error("MPEG-TS has no place for {codecs}; send it H.264 or HEVC")]
+    NotCarried {
+        /// The codecs that there are.
+        codecs: String,
+    },
 }
 
 /// Writes a session's packets to an RTMP peer: headers first, then from a keyframe on.
@@ -46,8 +49,7 @@ pub enum SinkError {
 /// at 0 and keep rising across redials.
 #[derive(Debug, Default)]
 pub struct RtmpSink {
-    /// The session's time that is the platform's time 0.
-    origin: Option<MediaTime>,
+    clock: PeerClock,
     /// The tracks whose headers the current connection has.
     tracks: Option<Arc<Tracks>>,
     /// The tracks that the plan is for.
@@ -60,10 +62,6 @@ pub struct RtmpSink {
     note_is_new: bool,
     /// Nothing but headers may come before the first keyframe.
     awaiting_keyframe: bool,
-    /// The next packet is the first of its connection.
-    is_new: bool,
-    /// The latest time that the platform was given.
-    latest: Option<MediaTime>,
     rates: StreamRates,
 }
 
@@ -80,7 +78,7 @@ impl RtmpSink {
         self.tracks = None;
         self.planned = None;
         self.awaiting_keyframe = true;
-        self.is_new = true;
+        self.clock.begin_connection();
     }
 
     /// Changes what is sent; from the next packet on, with new headers.
@@ -122,7 +120,7 @@ impl RtmpSink {
             return Ok(SinkOutput::default());
         }
         self.awaiting_keyframe = false;
-        let time = self.platform_time(packet.dts);
+        let time = self.clock.time(packet.dts);
         let timestamp = Timestamp::from_millis(time.millis());
         if std::mem::take(&mut self.needs_headers) || !is_same(&self.tracks, &entry.tracks) {
             self.send_headers(out, timestamp, &entry.tracks)?;
@@ -143,7 +141,7 @@ impl RtmpSink {
     /// [`SinkError::Connection`] if the connection does not take media.
     pub fn end(&mut self, out: &mut impl MediaOutput) -> Result<(), SinkError> {
         let Some(tracks) = self.tracks.take() else { return Ok(()) };
-        let timestamp = Timestamp::from_millis(self.latest.unwrap_or_default().millis());
+        let timestamp = Timestamp::from_millis(self.clock.latest().millis());
         for planned in &self.plan.tracks {
             if let Some(track) = tracks.get(planned.id)
                 && let Some(header) = end_header(track.codec.kind(), planned.codec, planned.form)
@@ -152,24 +150,6 @@ impl RtmpSink {
             }
         }
         Ok(())
-    }
-
-    /// The platform's time for a session's time.
-    fn platform_time(&mut self, dts: MediaTime) -> MediaTime {
-        let mut origin = *self.origin.get_or_insert(dts);
-        if std::mem::take(&mut self.is_new)
-            && let Some(latest) = self.latest
-            && dts - origin <= latest
-        {
-            // A new connection begins with the newest keyframe, which the last one may have sent
-            // already: the platform's time goes on all the same.
-            origin = dts - latest - SPLICE;
-            self.origin = Some(origin);
-        }
-        // Sound may lie a little before the keyframe that began the timeline.
-        let time = (dts - origin).max(MediaTime::ZERO);
-        self.latest = Some(self.latest.map_or(time, |latest| latest.max(time)));
-        time
     }
 
     /// Decides what of `tracks` the peer gets.
@@ -247,7 +227,7 @@ mod tests {
     use rstest::rstest;
     use waverant_container::{FlvError, TagCodec, TagContent, TagPart, TagTime, parse_audio_tag, parse_video_tag};
     use waverant_media::testing::{self, aac, h264, h264_and_aac, hevc, opus};
-    use waverant_media::{CodecParameters, Packet, Track, TrackId};
+    use waverant_media::{CodecParameters, MediaTime, Packet, Track, TrackId};
     use waverant_rtmp::Value;
 
     use super::super::AudioChoice;

@@ -16,11 +16,16 @@ pub struct SinkRules {
 impl SinkRules {
     /// What of `tracks` is meant for the destination, whether it takes it or not.
     pub fn meant(&self, tracks: &Tracks) -> Tracks {
-        let (sound, _) = self.audio.choose(tracks);
+        self.meant_with_note(tracks).0
+    }
+
+    /// What is meant for the destination, and what to say if the wanted sound is not among it.
+    pub(super) fn meant_with_note(&self, tracks: &Tracks) -> (Tracks, Option<String>) {
+        let (sound, note) = self.audio.choose(tracks);
         let mut meant = Tracks::new();
         let video = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
         video.chain(sound).for_each(|track| meant.set(track.clone()));
-        meant
+        (meant, note)
     }
 }
 

@@ -4,13 +4,13 @@ use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
-use waverant_relay::{AudioPick, StreamFacts};
-use waverant_rtmp::RtmpAddress;
-use waverant_store::{DestinationSettings, Secret, Sending};
+use waverant_relay::{AudioPick, LegAddress, StreamFacts};
+use waverant_store::{DestinationSettings, Secret, Sending, SrtTerms};
 
 use super::auth::SignedIn;
 use super::error::Body;
 use super::model::{AudioOtherwise, Destination};
+use super::srt_form::ChangeSrt;
 use super::{ApiError, ApiState};
 use crate::house::{LegOrder, SheetForm};
 use crate::leg::probe;
@@ -37,12 +37,15 @@ const MAX_KEY: usize = 512;
 pub(crate) struct AddDestination {
     /// A name of your own.
     name: String,
-    /// Where it is, as in `rtmp://live.example.org/in`, or `rtmps://` for TLS.
+    /// Where it is, as in `rtmp://live.example.org/in`, `rtmps://` for TLS, or
+    /// `srt://live.example.org:9000`.
     address: String,
     /// The certificate (PEM) of the platform's own authority. Without it the platform's certificate
     /// must be signed by one that this machine trusts.
     authority: Option<String>,
-    /// The key that the platform gave you. It is kept encrypted and not shown again.
+    /// The key that the platform gave you; over SRT the stream id, if it asks for one. It is kept
+    /// encrypted and not shown again.
+    #[serde(default)]
     key: String,
     /// How long packets are collected before they are sent, up to 1000. Default 20; 0 for a preview.
     batch_ms: Option<u16>,
@@ -54,6 +57,9 @@ pub(crate) struct AddDestination {
     /// What it gets when there is no such track.
     #[serde(default)]
     audio_otherwise: AudioOtherwise,
+    /// Latency and passphrase, over SRT.
+    #[serde(default)]
+    srt: ChangeSrt,
 }
 
 /// What is to change; what is left out stays.
@@ -63,7 +69,7 @@ pub(crate) struct ChangeDestination {
     address: Option<String>,
     /// The certificate (PEM) of the platform's own authority; empty for none.
     authority: Option<String>,
-    /// The key that the platform gave you.
+    /// The key that the platform gave you; over SRT the stream id, empty for none.
     key: Option<String>,
     /// How long packets are collected before they are sent.
     batch_ms: Option<u16>,
@@ -73,6 +79,9 @@ pub(crate) struct ChangeDestination {
     audio: Option<String>,
     /// What it gets when there is no such track.
     audio_otherwise: Option<AudioOtherwise>,
+    /// Latency and passphrase, over SRT.
+    #[serde(default)]
+    srt: ChangeSrt,
 }
 
 /// How far a try is to go.
@@ -117,13 +126,21 @@ fn checked_name(name: &str) -> Result<&str, ApiError> {
     Ok(name)
 }
 
-fn checked_address(address: &str) -> Result<String, ApiError> {
-    let parsed: RtmpAddress = address.parse().map_err(|error| ApiError::invalid("address", error))?;
-    let text = parsed.to_string();
-    if text.len() > MAX_ADDRESS {
+fn checked_address(address: &str) -> Result<LegAddress, ApiError> {
+    let parsed: LegAddress = address.parse().map_err(|error| ApiError::invalid("address", error))?;
+    if parsed.to_string().len() > MAX_ADDRESS {
         return Err(ApiError::invalid("address", format!("it is longer than {MAX_ADDRESS} characters")));
     }
-    Ok(text)
+    Ok(parsed)
+}
+
+/// The terms of SRT; a destination over RTMP has none that could be changed.
+fn checked_srt(address: &LegAddress, change: ChangeSrt, present: SrtTerms) -> Result<SrtTerms, ApiError> {
+    if !address.is_srt() && !change.is_empty() {
+        let detail = format!("{address} is not SRT; latency and passphrase are for an address that begins with srt://");
+        return Err(ApiError::invalid("srt", detail));
+    }
+    change.apply(present)
 }
 
 fn checked_authority(authority: Option<&str>) -> Result<Option<&str>, ApiError> {
@@ -157,9 +174,11 @@ fn checked_audio(audio: Option<&str>) -> Result<Option<String>, ApiError> {
     Ok(parsed.map_err(|error| ApiError::invalid("audio", error))?.map(|pick| pick.to_string()))
 }
 
-fn checked_key(key: &str) -> Result<Secret, ApiError> {
+/// Listeners of SRT may do without a stream id; platforms of RTMP want a key.
+fn checked_key(address: &LegAddress, key: &str) -> Result<Secret, ApiError> {
     let key = key.trim();
-    if key.is_empty() || key.len() > MAX_KEY || key.chars().any(char::is_control) {
+    let is_missing = key.is_empty() && !address.is_srt();
+    if is_missing || key.len() > MAX_KEY || key.chars().any(char::is_control) {
         return Err(ApiError::invalid("key", format!("a key has 1 to {MAX_KEY} characters")));
     }
     Ok(Secret::new(key))
@@ -183,14 +202,16 @@ pub(super) async fn add_destination(
     Body(form): Body<AddDestination>,
 ) -> Result<(StatusCode, Json<Destination>), ApiError> {
     let name = checked_name(&form.name)?;
-    let key = checked_key(&form.key)?;
+    let address = checked_address(&form.address)?;
+    let key = checked_key(&address, &form.key)?;
     let settings = DestinationSettings {
-        address: checked_address(&form.address)?,
+        address: address.to_string(),
         authority: checked_authority(form.authority.as_deref())?.map(str::to_owned),
         batch_ms: checked_batch(form.batch_ms.unwrap_or(DEFAULT_BATCH_MS))?,
         limits_sheet: checked_limits(&form.limits)?,
         audio_pick: checked_audio(form.audio.as_deref())?,
         or_no_audio: form.audio_otherwise == AudioOtherwise::None,
+        srt: checked_srt(&address, form.srt, SrtTerms::default())?,
     };
     let added = state.house.store.add_destination(name, &settings, &key, OffsetDateTime::now_utc()).await?;
     Ok((StatusCode::CREATED, Json(added.into())))
@@ -204,9 +225,11 @@ pub(super) async fn change_destination(
     Path(name): Path<String>,
     Body(form): Body<ChangeDestination>,
 ) -> Result<Json<Destination>, ApiError> {
-    let present = state.house.store.destination(&name).await?.settings;
+    let waverant_store::Destination { settings: present, key: present_key, .. } =
+        state.house.store.destination(&name).await?;
+    let address = checked_address(form.address.as_deref().unwrap_or(&present.address))?;
     let settings = DestinationSettings {
-        address: form.address.as_deref().map_or(Ok(present.address), checked_address)?,
+        address: address.to_string(),
         authority: match &form.authority {
             Some(authority) => checked_authority(Some(authority))?.map(str::to_owned),
             None => present.authority,
@@ -218,9 +241,11 @@ pub(super) async fn change_destination(
             None => present.audio_pick,
         },
         or_no_audio: form.audio_otherwise.map_or(present.or_no_audio, |or| or == AudioOtherwise::None),
+        srt: checked_srt(&address, form.srt, present.srt)?,
     };
-    let key = form.key.as_deref().map(checked_key).transpose()?;
-    let changed = state.house.store.change_destination(&name, &settings, key.as_ref()).await?;
+    // A key that SRT could do without may be missing now.
+    let key = checked_key(&address, form.key.as_deref().unwrap_or_else(|| present_key.reveal()))?;
+    let changed = state.house.store.change_destination(&name, &settings, Some(&key)).await?;
     state.house.reload().await?;
     Ok(Json(changed.into()))
 }

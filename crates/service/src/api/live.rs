@@ -10,10 +10,11 @@ use serde::Serialize;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 use waverant_media::{SoundFormat, TrackKind, Tracks};
-use waverant_relay::{LinePoint, LineQuality, SessionState, StreamFacts, advised_latency};
+use waverant_relay::{SessionState, StreamFacts};
 use waverant_store::{TakeRecord, TakeState};
 
 use super::auth::SignedIn;
+use super::live_line::LiveLine;
 use super::{ApiError, ApiState};
 use crate::house::{ChannelRules, House, LegOrder};
 use crate::leg::LegStatus;
@@ -128,64 +129,6 @@ pub(crate) struct LiveSession {
     take: Option<LiveTake>,
 }
 
-/// The line of an encoder that comes over SRT. Shares are of the last ten seconds, from 0 to 1.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct LiveLine {
-    /// Round trip time.
-    rtt_ms: f64,
-    /// The share of packets that were missing at first.
-    loss_share: f64,
-    /// The share of packets that were sent again.
-    retransmit_share: f64,
-    /// What waits for its time.
-    buffered_ms: u64,
-    /// How long what is lost is waited for, as both ends agreed.
-    latency_ms: u64,
-    /// The latency that round trip and loss ask for.
-    advised_latency_ms: u64,
-    /// Packets that did not come in time, since the encoder connected.
-    dropped_packet_count: u64,
-    /// Packets that could not be decrypted.
-    undecrypted_packet_count: u64,
-    /// The last two minutes, the oldest first.
-    points: Vec<LiveLinePoint>,
-}
-
-/// A moment of a line.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct LiveLinePoint {
-    /// How long ago.
-    age_ms: u64,
-    /// Round trip time.
-    rtt_ms: f64,
-    /// The share of packets that were missing at first.
-    loss_share: f64,
-    /// Packets that did not come in time.
-    dropped_packet_count: u64,
-}
-
-impl LiveLine {
-    fn new(quality: LineQuality, points: &[LinePoint]) -> Self {
-        let points = points.iter().map(|point| LiveLinePoint {
-            age_ms: millis(point.age),
-            rtt_ms: point.rtt.as_secs_f64() * 1e3,
-            loss_share: point.loss_share,
-            dropped_packet_count: point.dropped_packets,
-        });
-        Self {
-            rtt_ms: quality.rtt.as_secs_f64() * 1e3,
-            loss_share: quality.loss_share,
-            retransmit_share: quality.retransmit_share,
-            buffered_ms: millis(quality.buffered),
-            latency_ms: millis(quality.latency),
-            advised_latency_ms: millis(advised_latency(quality.rtt, quality.loss_share)),
-            dropped_packet_count: quality.dropped_packets,
-            undecrypted_packet_count: quality.undecrypted_packets,
-            points: points.collect(),
-        }
-    }
-}
-
 /// The incoming pictures.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct LiveVideo {
@@ -266,6 +209,8 @@ pub(crate) struct LiveLeg {
     breaches: Vec<String>,
     /// Outgoing bits per second, one value for each of the last seconds, the newest last.
     trace: Vec<u64>,
+    /// The line that it goes by, while it carries over SRT.
+    line: Option<LiveLine>,
 }
 
 /// Whether the service can do its work.
@@ -279,7 +224,7 @@ pub(crate) struct Health {
     version: String,
 }
 
-fn millis(duration: Duration) -> u64 {
+pub(super) fn millis(duration: Duration) -> u64 {
     u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
 }
 
@@ -398,7 +343,7 @@ impl LiveSession {
             viewer_count: show.viewer_count(),
             waiting: source.waiting,
             findings: source.findings,
-            line: source.line.map(|line| LiveLine::new(line, &source.line_points)),
+            line: source.line.map(|line| LiveLine::new(line, &source.line_points, None)),
             unusable_count: counters.damaged_count + counters.unsupported_count + counters.headless_count,
             clock_fault_count: counters.clock_jump_count + counters.backward_count,
             recorder,
@@ -442,6 +387,7 @@ impl LiveLeg {
             breaches: order.limits.check(&facts).into_iter().map(|breach| breach.text).collect(),
             delay_ms: order.sending.delay_ms.into(),
             trace: Vec::new(),
+            line: None,
             dropped_ms: 0,
             state_for_ms: 0,
             reason: None,
@@ -473,6 +419,7 @@ impl LiveLeg {
             dropped_ms: snapshot.record.dropped_ms,
             breaches: snapshot.breaches,
             trace: snapshot.trace,
+            line: snapshot.line.map(|line| LiveLine::new(line.quality, &line.points, line.finding)),
             sent_frame_count: snapshot.record.sent_frame_count,
             sent_bytes: snapshot.record.sent_bytes,
             dropped_frame_count: snapshot.record.dropped_frame_count,

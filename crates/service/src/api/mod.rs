@@ -9,6 +9,7 @@ mod error;
 mod fetch;
 mod first_run;
 mod live;
+mod live_line;
 mod model;
 mod recording_form;
 mod recordings;

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
+use waverant_relay::LegAddress;
 
 use super::recording_form::Recording;
 use super::srt_form::Srt;
@@ -257,6 +258,8 @@ pub(crate) struct Destination {
     pub(crate) audio: Option<String>,
     /// What it gets when there is no such track.
     pub(crate) audio_otherwise: AudioOtherwise,
+    /// What it asks for over SRT; none if it is not SRT.
+    pub(crate) srt: Option<Srt>,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) created_at: OffsetDateTime,
@@ -265,8 +268,10 @@ pub(crate) struct Destination {
 impl From<waverant_store::Destination> for Destination {
     fn from(from: waverant_store::Destination) -> Self {
         let settings = from.settings;
+        let is_srt = settings.address.parse::<LegAddress>().is_ok_and(|address| address.is_srt());
         Self {
             name: from.name,
+            srt: is_srt.then(|| settings.srt.into()),
             limits: SheetForm::read(settings.limits_sheet.as_deref()),
             address: settings.address,
             authority: settings.authority,

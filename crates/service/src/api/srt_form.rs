@@ -1,4 +1,5 @@
-//! What a channel asks of encoders and players over SRT, as calls give and answer it.
+//! What a channel asks of encoders and players over SRT, or a destination of us, as calls give and
+//! answer it.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -10,10 +11,10 @@ use super::ApiError;
 /// Less than this no line keeps.
 const MIN_LATENCY_MS: u16 = 20;
 
-/// What a channel asks of encoders and players over SRT.
+/// What both ends of an SRT connection are to keep.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct Srt {
-    /// How long what is lost is waited for; a peer may ask for more.
+    /// How long what is lost is waited for; the other end may ask for more.
     pub(crate) latency_ms: u16,
     /// Whether a passphrase is asked for; the passphrase itself is in no answer.
     pub(crate) has_passphrase: bool,
@@ -35,6 +36,11 @@ pub(crate) struct ChangeSrt {
 }
 
 impl ChangeSrt {
+    /// True if nothing is to change.
+    pub(super) fn is_empty(&self) -> bool {
+        self.latency_ms.is_none() && self.passphrase.is_none()
+    }
+
     /// The terms after the change.
     pub(super) fn apply(self, present: SrtTerms) -> Result<SrtTerms, ApiError> {
         let latency_ms = self.latency_ms.unwrap_or(present.latency_ms);

@@ -1,6 +1,6 @@
 use std::time::Duration;
 
-use waverant_relay::{AudioChoice, LimitsSheet, Otherwise, SinkRules};
+use waverant_relay::{AudioChoice, LegAddress, LegAddressError, LimitsSheet, Otherwise, SinkRules};
 use waverant_store::{Destination, DestinationSettings, Sending};
 
 use super::SheetForm;
@@ -50,15 +50,29 @@ impl LegOrder {
         }
     }
 
+    /// Where the leg goes.
+    ///
+    /// # Errors
+    /// In words.
+    pub(crate) fn address(&self) -> Result<LegAddress, LegAddressError> {
+        self.destination.settings.address.parse()
+    }
+
+    /// True if what is sent is encrypted.
     pub(crate) fn is_secure(&self) -> bool {
-        self.destination.settings.address.starts_with("rtmps://")
+        match self.address() {
+            Ok(LegAddress::Rtmp(address)) => address.is_secure(),
+            Ok(LegAddress::Srt(_)) => self.destination.settings.srt.passphrase.is_some(),
+            Err(_) => false,
+        }
     }
 
     /// True if a connection that was made by this order is of no use for the other.
     pub(crate) fn needs_new_connection(&self, other: &Self) -> bool {
         let place = |order: &Self| {
             let settings = &order.destination.settings;
-            (settings.address.clone(), settings.authority.clone(), order.destination.key.clone())
+            let (key, srt) = (order.destination.key.clone(), settings.srt.clone());
+            (settings.address.clone(), settings.authority.clone(), key, srt)
         };
         place(self) != place(other)
             || self.sending.switched_on != other.sending.switched_on
@@ -87,11 +101,8 @@ mod tests {
             name: "plovio".to_owned(),
             settings: DestinationSettings {
                 address: "rtmps://plovio.test/in".to_owned(),
-                authority: None,
                 batch_ms: 20,
-                limits_sheet: None,
-                audio_pick: None,
-                or_no_audio: false,
+                ..DestinationSettings::default()
             },
             key: Secret::new("key"),
             created_at: OffsetDateTime::UNIX_EPOCH,
@@ -109,6 +120,8 @@ mod tests {
     #[case::start(|_: &mut Destination, sending: &mut Sending| sending.start_after_ms = 5, false)]
     #[case::address(|destination: &mut Destination, _: &mut Sending| destination.settings.address = "rtmp://b.test/in".into(), true)]
     #[case::key(|destination: &mut Destination, _: &mut Sending| destination.key = Secret::new("other"), true)]
+    #[case::latency(|destination: &mut Destination, _: &mut Sending| destination.settings.srt.latency_ms = 800, true)]
+    #[case::passphrase(|destination: &mut Destination, _: &mut Sending| destination.settings.srt.passphrase = Some(Secret::new("wexcombe reach")), true)]
     #[case::delay(|_: &mut Destination, sending: &mut Sending| sending.delay_ms = 5, true)]
     #[case::switch(|_: &mut Destination, sending: &mut Sending| sending.switched_on = false, true)]
     fn a_new_connection_only_where_one_is_needed(
@@ -117,6 +130,18 @@ mod tests {
     ) {
         let (before, after) = (order(|_, _| {}), order(change));
         assert_eq!(before.needs_new_connection(&after), expected);
-        assert!(before.is_secure());
+    }
+
+    #[rstest]
+    #[case("rtmps://plovio.test/in", None, true)]
+    #[case("rtmp://plovio.test/in", Some("wexcombe reach"), false)]
+    #[case("srt://plovio.test:9000", Some("wexcombe reach"), true)]
+    #[case("srt://plovio.test:9000", None, false)]
+    fn what_is_encrypted_is_known(#[case] address: &str, #[case] passphrase: Option<&str>, #[case] expected: bool) {
+        let order = order(|destination, _| {
+            destination.settings.address = address.to_owned();
+            destination.settings.srt.passphrase = passphrase.map(Secret::new);
+        });
+        assert_eq!(order.is_secure(), expected);
     }
 }

@@ -1,36 +1,50 @@
 //! Legs: one task per session and destination. The state machine is in the relay crate; here
-//! are its sockets and clocks.
+//! are its sockets and clocks, in a folder per protocol.
 
-mod carry;
-mod dial;
 mod probe;
+mod rtmp;
+mod srt;
 mod status;
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use tokio::sync::watch;
 use tokio::time::sleep_until;
 use waverant_media::MediaTime;
-use waverant_relay::{Cursor, LegState, RtmpSink};
-use waverant_rtmp::{ClientConnection, Greeting, RtmpAddress};
+use waverant_relay::{Cursor, LegAddress, LegState};
 
 pub(crate) use probe::probe;
 pub(crate) use status::{LegSnapshot, LegStatus};
 
 use crate::house::{Entry, Ledger, LegOrder};
-use crate::net::Wire;
 use crate::show::{Feed, LegHandle, Show};
-use carry::{Carrier, CarryEnd};
-
-/// How often in a row a platform may send us to another address.
-const MAX_MOVES: u32 = 4;
-
-/// A connection that carried for this long was no turn on the way to another one.
-const SETTLED: Duration = Duration::from_secs(30);
+use rtmp::RtmpLeg;
+use srt::SrtLeg;
 
 /// A leg may be this far behind before it jumps to the newest keyframe.
 const ALLOWANCE: MediaTime = MediaTime::from_millis(6_000);
+
+/// Packets taken from the hub at once.
+const MAX_ENTRIES: usize = 64;
+
+/// Why a connection to a platform is done.
+#[derive(Debug)]
+enum CarryEnd {
+    /// It was lost, or given up.
+    Lost(String),
+    /// The platform said no.
+    Refused(String),
+    /// The platform wants us at another address, or to come anew.
+    Moved {
+        /// The address; none for the same one.
+        target: Option<String>,
+        /// What it said.
+        reason: String,
+    },
+    /// The session is over, or the leg was switched.
+    Ended,
+}
 
 /// Starts the task of a leg.
 pub(crate) fn start(show: Arc<Show>, ledger: Ledger, order: &LegOrder) -> LegHandle {
@@ -43,11 +57,9 @@ pub(crate) fn start(show: Arc<Show>, ledger: Ledger, order: &LegOrder) -> LegHan
         orders,
         order: order.clone(),
         status: status.clone(),
-        sink: RtmpSink::new(),
         cursor: Cursor::new(ALLOWANCE),
-        greeting: Greeting::Plain,
-        moved_to: None,
-        moves: 0,
+        rtmp: RtmpLeg::default(),
+        srt: SrtLeg::default(),
     };
     LegHandle { orders: sender, status, task: Some(tokio::spawn(leg.run())) }
 }
@@ -61,14 +73,10 @@ struct LegTask {
     status: Arc<LegStatus>,
     /// The packets, as late as the leg's delay says.
     feed: Arc<Feed>,
-    sink: RtmpSink,
     cursor: Cursor,
-    /// How the next connection greets: a server that breaks off the one is offered the next.
-    greeting: Greeting,
-    /// The address that the platform sent us to; for the next connection only.
-    moved_to: Option<RtmpAddress>,
-    /// How often in a row it did so.
-    moves: u32,
+    /// What is kept from one connection to the next, by protocol.
+    rtmp: RtmpLeg,
+    srt: SrtLeg,
 }
 
 impl LegTask {
@@ -102,7 +110,7 @@ impl LegTask {
             self.cursor = Cursor::new(ALLOWANCE);
             self.status.set_delay(delay);
         }
-        self.sink.set_rules(order.sink.clone());
+        self.set_rules(&order);
         let starts_at = self.feed.begins_at.max(self.show.began + order.start_after());
         self.move_leg(|leg, now| {
             if !order.sending.switched_on {
@@ -116,6 +124,22 @@ impl LegTask {
             }
         });
         self.order = order;
+    }
+
+    fn set_rules(&mut self, order: &LegOrder) {
+        self.rtmp.sink.set_rules(order.sink.clone());
+        self.srt.sink.set_rules(order.sink.clone());
+    }
+
+    /// Takes orders that came while a connection is up; false if it is of no use for them.
+    fn adopt_orders(&mut self) -> bool {
+        let order = self.orders.borrow_and_update().clone();
+        if self.order.needs_new_connection(&order) {
+            return false;
+        }
+        self.set_rules(&order);
+        self.order = order;
+        true
     }
 
     /// Moves the state machine; a move is logged and written down.
@@ -148,93 +172,29 @@ impl LegTask {
     }
 
     async fn dial(&mut self) {
-        let destination = self.order.destination.clone();
-        let address = match self.moved_to.take() {
-            Some(address) => address,
-            None => match destination.settings.address.parse::<RtmpAddress>() {
-                Ok(address) => address,
-                Err(error) => return self.move_leg(|leg, now| leg.refused(now, format!("address: {error}"))),
-            },
-        };
-        let connected = tokio::select! {
-            connected = dial::dial(&destination, &address, self.greeting) => connected,
-            () = wait_for_other_orders(&mut self.orders, &self.order) => {
-                return self.move_leg(|leg, now| leg.switch_off(now));
-            }
-            () = self.feed.over.cancelled() => return,
-        };
-        let end = match connected {
-            Ok((wire, client)) => self.carry(wire, client).await,
-            Err(reason) => CarryEnd::Lost(reason),
+        let end = match self.order.address() {
+            Ok(LegAddress::Rtmp(address)) => self.dial_rtmp(address).await,
+            Ok(LegAddress::Srt(address)) => self.dial_srt(&address).await,
+            Err(error) => CarryEnd::Refused(format!("address: {error}")),
         };
         match end {
             CarryEnd::Lost(reason) => self.move_leg(|leg, now| leg.lost(now, reason)),
             CarryEnd::Refused(reason) => self.move_leg(|leg, now| leg.refused(now, reason)),
-            CarryEnd::Moved { target, reason } => self.follow_move(&address, target.as_deref(), reason),
+            CarryEnd::Moved { reason, .. } => self.move_leg(|leg, now| leg.moved(now, reason)),
             CarryEnd::Ended => self.move_leg(|leg, now| leg.switch_off(now)),
         }
     }
 
-    /// The platform wants us elsewhere, or to come anew.
-    fn follow_move(&mut self, from: &RtmpAddress, target: Option<&str>, reason: String) {
-        self.moves += 1;
-        if self.moves > MAX_MOVES {
-            self.moves = 0;
-            let reason = format!("{reason}; that was {MAX_MOVES} times in a row");
-            return self.move_leg(|leg, now| leg.lost(now, reason));
-        }
-        match target.map(|target| from.resolve(target)).transpose() {
-            Ok(address) => {
-                self.moved_to = address;
-                self.move_leg(|leg, now| leg.moved(now, reason));
-            }
-            Err(error) => {
-                let reason = format!("the platform sent us to another address that cannot be used: {error}");
-                self.move_leg(|leg, now| leg.refused(now, reason));
-            }
-        }
-    }
-
-    async fn carry(&mut self, wire: Wire, client: ClientConnection) -> CarryEnd {
-        self.sink.begin_connection(self.show.rates());
-        self.cursor.restart();
-        let mut carrier = Carrier::new(wire, client, self.feed.clone(), self.status.clone());
-        carrier.set_batch(self.order.batch());
-        let began = Instant::now();
-        let mut taken = false;
-        loop {
-            let end = tokio::select! {
-                end = carrier.run(&mut self.sink, &mut self.cursor, !taken) => end,
-                changed = self.orders.changed() => {
-                    let order = self.orders.borrow_and_update().clone();
-                    if changed.is_ok() && !self.order.needs_new_connection(&order) {
-                        carrier.set_batch(order.batch());
-                        self.sink.set_rules(order.sink.clone());
-                        self.order = order;
-                        continue;
-                    }
-                    // The connection ends in order; the loop outside begins anew.
-                    Some(CarryEnd::Ended)
-                }
-            };
-            match end {
-                None => {
-                    taken = true;
-                    self.move_leg(|leg, now| leg.taken(now));
-                }
-                Some(end) => {
-                    if taken && began.elapsed() >= SETTLED {
-                        self.moves = 0;
-                    }
-                    if carrier.is_greeting() {
-                        self.greeting = self.greeting.next();
-                    }
-                    if matches!(end, CarryEnd::Ended | CarryEnd::Moved { .. }) {
-                        carrier.close(&mut self.sink).await;
-                    }
-                    return end;
-                }
-            }
+    /// Waits for `dialing`; Ended if other orders or the end of the show come first.
+    async fn unless_called_off<T>(
+        &mut self,
+        dialing: impl Future<Output = Result<T, CarryEnd>>,
+    ) -> Result<T, CarryEnd> {
+        let (orders, order, feed) = (&mut self.orders, &self.order, &self.feed);
+        tokio::select! {
+            dialed = dialing => dialed,
+            () = wait_for_other_orders(orders, order) => Err(CarryEnd::Ended),
+            () = feed.over.cancelled() => Err(CarryEnd::Ended),
         }
     }
 }

@@ -4,7 +4,10 @@ use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
 use waverant_media::MediaTime;
-use waverant_relay::{Breach, Leg, LegPolicy, LegState, LimitsWatch, RateMeter, SinkOutput};
+use waverant_relay::{
+    Breach, Leg, LegPolicy, LegState, LimitsWatch, LineMeter, LinePoint, LineQuality, RateMeter, SinkOutput,
+};
+use waverant_srt::Statistics;
 use waverant_store::{Destination, LegRecord};
 
 /// Seconds of the outgoing bitrate that are kept to be drawn.
@@ -27,6 +30,17 @@ pub(crate) struct LegStatus {
     delay_ms: AtomicU64,
     note: Mutex<Option<String>>,
     limits: Mutex<Limits>,
+    /// The line of a connection over SRT, while there is one.
+    line: Mutex<Option<LineMeter>>,
+}
+
+/// The line to a destination at one moment.
+#[derive(Debug)]
+pub(crate) struct LegLine {
+    pub(crate) quality: LineQuality,
+    pub(crate) points: Vec<LinePoint>,
+    /// What is wrong with it, in words that say what to do.
+    pub(crate) finding: Option<String>,
 }
 
 /// How the stream compares with the destination's limits sheet, and the trace of the last minute.
@@ -56,6 +70,7 @@ pub(crate) struct LegSnapshot {
     pub(crate) past_breaches: Vec<String>,
     /// Outgoing bits per second, one value for each of the last seconds.
     pub(crate) trace: Vec<u64>,
+    pub(crate) line: Option<LegLine>,
 }
 
 impl LegStatus {
@@ -77,6 +92,7 @@ impl LegStatus {
             delay_ms: AtomicU64::new(0),
             note: Mutex::new(None),
             limits: Mutex::default(),
+            line: Mutex::default(),
         }
     }
 
@@ -111,6 +127,30 @@ impl LegStatus {
 
     pub(super) fn set_note(&self, note: Option<&str>) {
         *self.note.lock() = note.map(str::to_owned);
+    }
+
+    /// A connection over SRT begins.
+    pub(super) fn begin_line(&self) {
+        *self.line.lock() = Some(LineMeter::default());
+    }
+
+    /// Takes its figures.
+    pub(super) fn record_line(&self, now: Instant, statistics: &Statistics) {
+        if let Some(meter) = self.line.lock().as_mut() {
+            meter.record_sent(now, statistics);
+        }
+    }
+
+    /// It is over.
+    pub(super) fn end_line(&self) {
+        *self.line.lock() = None;
+    }
+
+    fn line(&self) -> Option<LegLine> {
+        let line = self.line.lock();
+        let meter = line.as_ref()?;
+        let (points, finding) = (meter.points(Instant::now()), meter.finding());
+        Some(LegLine { quality: meter.quality()?, points, finding })
     }
 
     /// Takes what a comparison with the limits sheet found, once a second. Returns what stands, in
@@ -170,6 +210,7 @@ impl LegStatus {
             breaches,
             past_breaches,
             trace,
+            line: self.line(),
         }
     }
 }

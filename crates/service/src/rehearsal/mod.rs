@@ -105,11 +105,8 @@ fn order_to(sink: &Sink) -> LegOrder {
         name: "built-in sink".to_owned(),
         settings: DestinationSettings {
             address: format!("rtmp://{}/in", sink.address()),
-            authority: None,
             batch_ms: 20,
-            limits_sheet: None,
-            audio_pick: None,
-            or_no_audio: false,
+            ..DestinationSettings::default()
         },
         key: Secret::new("rehearsal"),
         created_at: OffsetDateTime::now_utc(),

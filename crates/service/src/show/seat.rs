@@ -164,7 +164,7 @@ impl Seat {
 
     /// Takes figures of the line that the publisher comes in by.
     pub(crate) fn set_line(&self, statistics: &Statistics) {
-        self.state.line.lock().record(Instant::now(), statistics);
+        self.state.line.lock().record_received(Instant::now(), statistics);
     }
 
     /// Waits until the publisher is to be ended from our side.

@@ -25,5 +25,6 @@ mod sending;
 mod show;
 mod slate;
 mod srt;
+mod srt_destinations;
 mod takeover;
 mod turns;

@@ -1,6 +1,7 @@
-//! A platform that takes streams over RTMP, remembers every payload, and can misbehave.
+//! A platform that takes streams over RTMP or SRT, remembers every payload, and can misbehave.
 
 mod connection;
+mod listener;
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -14,6 +15,7 @@ use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
 use crate::Mark;
+use crate::encoder::SrtOptions;
 
 /// Bytes that wait to be read by a platform that reads slowly.
 const NARROW_BUFFER: u32 = 32 * 1024;
@@ -54,6 +56,9 @@ pub struct PlatformOptions {
     pub redirect: Option<String>,
     /// Speaks TLS only, with this certificate.
     pub tls: Option<Arc<ServerConfig>>,
+    /// Takes SRT instead, with the key as stream id. Of the faults it knows to refuse and to break
+    /// connections.
+    pub srt: Option<SrtOptions>,
 }
 
 impl PlatformOptions {
@@ -66,6 +71,7 @@ impl PlatformOptions {
             is_enhanced: true,
             redirect: None,
             tls: None,
+            srt: None,
         }
     }
 }
@@ -100,7 +106,7 @@ pub struct PlatformReport {
 #[derive(Debug)]
 pub struct Platform {
     address: SocketAddr,
-    is_secure: bool,
+    scheme: &'static str,
     report: Arc<Mutex<PlatformReport>>,
     changed: watch::Receiver<u64>,
     task: JoinHandle<()>,
@@ -112,16 +118,20 @@ impl Platform {
     /// # Errors
     /// If the address cannot be bound.
     pub async fn start(options: PlatformOptions) -> std::io::Result<Self> {
+        let report = Arc::new(Mutex::new(PlatformReport::default()));
+        let (sender, changed) = watch::channel(0);
+        if let Some(srt) = &options.srt {
+            let (address, task) = listener::start(&options, srt, report.clone(), sender)?;
+            return Ok(Self { address, scheme: "srt", report, changed, task });
+        }
         let listener = match options.fault {
             Some(PlatformFault::ReadSlowly(_)) => listen_narrowly(options.listen)?,
             _ => TcpListener::bind(options.listen).await?,
         };
         let address = listener.local_addr()?;
-        let report = Arc::new(Mutex::new(PlatformReport::default()));
-        let (sender, changed) = watch::channel(0);
-        let is_secure = options.tls.is_some();
+        let scheme = if options.tls.is_some() { "rtmps" } else { "rtmp" };
         let task = tokio::spawn(connection::accept_all(listener, options, report.clone(), sender));
-        Ok(Self { address, is_secure, report, changed, task })
+        Ok(Self { address, scheme, report, changed, task })
     }
 
     /// Where it listens.
@@ -131,10 +141,11 @@ impl Platform {
 
     /// The address for a destination.
     pub fn url(&self) -> String {
-        if self.is_secure {
-            return format!("rtmps://localhost:{}/live", self.address.port());
+        match self.scheme {
+            "srt" => format!("srt://{}", self.address),
+            "rtmps" => format!("rtmps://localhost:{}/live", self.address.port()),
+            scheme => format!("{scheme}://{}/live", self.address),
         }
-        format!("rtmp://{}/live", self.address)
     }
 
     /// What was seen so far.

@@ -23,10 +23,10 @@ pub struct ChannelSettings {
     pub srt: SrtTerms,
 }
 
-/// What a channel asks of encoders and players over SRT.
+/// What a channel asks of encoders and players over SRT, or a destination of us.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SrtTerms {
-    /// How long what is lost is waited for, in milliseconds; a peer may ask for more.
+    /// How long what is lost is waited for, in milliseconds; the other end may ask for more.
     pub latency_ms: u16,
     /// The passphrase that both ends must have; None is without encryption.
     pub passphrase: Option<Secret>,
@@ -87,8 +87,6 @@ pub struct Channel {
 
 impl Store {
     fn read_channel(&self, row: &MySqlRow) -> Result<Channel, StoreError> {
-        let sealed: Option<Vec<u8>> = row.try_get("sealed_passphrase")?;
-        let passphrase = sealed.map(|sealed| self.keychain.unseal(&sealed)).transpose()?;
         Ok(Channel {
             id: row.try_get("id")?,
             name: row.try_get("name")?,
@@ -98,13 +96,19 @@ impl Store {
                 recording: RecordingSettings::from_row(row)?,
                 replaces: row.try_get::<&str, _>("takeover")? == "replace",
                 slate: SlateChoice::from_column(row.try_get("slate")?),
-                srt: SrtTerms { latency_ms: row.try_get("srt_latency_ms")?, passphrase },
+                srt: self.srt_terms_from(row)?,
             },
             created_at: time_in(row, "created_at")?,
         })
     }
 
-    fn seal_passphrase(&self, terms: &SrtTerms) -> Result<Option<Vec<u8>>, StoreError> {
+    pub(super) fn srt_terms_from(&self, row: &MySqlRow) -> Result<SrtTerms, StoreError> {
+        let sealed: Option<Vec<u8>> = row.try_get("sealed_passphrase")?;
+        let passphrase = sealed.map(|sealed| self.keychain.unseal(&sealed)).transpose()?;
+        Ok(SrtTerms { latency_ms: row.try_get("srt_latency_ms")?, passphrase })
+    }
+
+    pub(super) fn seal_passphrase(&self, terms: &SrtTerms) -> Result<Option<Vec<u8>>, StoreError> {
         terms.passphrase.as_ref().map(|secret| self.keychain.seal(secret)).transpose()
     }
 

@@ -3,6 +3,7 @@ use sqlx::query::Query;
 use sqlx::{MySql, Row};
 use time::OffsetDateTime;
 
+use super::channels::SrtTerms;
 use super::{time_in, to_column};
 use crate::{Secret, Store, StoreError};
 
@@ -22,9 +23,9 @@ pub struct Destination {
 }
 
 /// What can be changed about a destination, but its key.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct DestinationSettings {
-    /// Where it is: `rtmp://host/app`, or `rtmps://` for TLS.
+    /// Where it is: `rtmp://host/app`, `rtmps://` for TLS, or `srt://host:port`.
     pub address: String,
     /// The only authority (PEM) that may sign its certificate; none: those of this machine.
     pub authority: Option<String>,
@@ -36,6 +37,8 @@ pub struct DestinationSettings {
     pub audio_pick: Option<String>,
     /// True if it gets no sound when there is no such track; else the first.
     pub or_no_audio: bool,
+    /// What it asks for over SRT.
+    pub srt: SrtTerms,
 }
 
 /// How a channel sends to a destination.
@@ -51,20 +54,6 @@ pub struct Sending {
 
 fn otherwise_column(or_no_audio: bool) -> &'static str {
     if or_no_audio { "none" } else { "first" }
-}
-
-/// Binds the settings in the order of their columns.
-fn bind_settings<'a>(
-    query: Query<'a, MySql, MySqlArguments>,
-    settings: &'a DestinationSettings,
-) -> Query<'a, MySql, MySqlArguments> {
-    query
-        .bind(&settings.address)
-        .bind(&settings.authority)
-        .bind(settings.batch_ms)
-        .bind(&settings.limits_sheet)
-        .bind(&settings.audio_pick)
-        .bind(otherwise_column(settings.or_no_audio))
 }
 
 /// A destination of a channel.
@@ -91,10 +80,28 @@ impl Store {
                 limits_sheet: row.try_get("limits_sheet")?,
                 audio_pick: row.try_get("audio_pick")?,
                 or_no_audio: row.try_get::<&str, _>("audio_otherwise")? == "none",
+                srt: self.srt_terms_from(row)?,
             },
             key: self.keychain.unseal(&sealed)?,
             created_at: time_in(row, "created_at")?,
         })
+    }
+
+    /// Binds the settings in the order of their columns.
+    fn bind_settings<'a>(
+        &self,
+        query: Query<'a, MySql, MySqlArguments>,
+        settings: &'a DestinationSettings,
+    ) -> Result<Query<'a, MySql, MySqlArguments>, StoreError> {
+        Ok(query
+            .bind(&settings.address)
+            .bind(&settings.authority)
+            .bind(settings.batch_ms)
+            .bind(&settings.limits_sheet)
+            .bind(&settings.audio_pick)
+            .bind(otherwise_column(settings.or_no_audio))
+            .bind(settings.srt.latency_ms)
+            .bind(self.seal_passphrase(&settings.srt)?))
     }
 
     /// All destinations by name.
@@ -130,9 +137,10 @@ impl Store {
     ) -> Result<Destination, StoreError> {
         let added = sqlx::query(
             "INSERT INTO destinations (name, address, authority, batch_ms, limits_sheet, audio_pick, \
-             audio_otherwise, sealed_key, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+             audio_otherwise, srt_latency_ms, sealed_passphrase, sealed_key, created_at) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         );
-        bind_settings(added.bind(name), settings)
+        self.bind_settings(added.bind(name), settings)?
             .bind(self.keychain.seal(key)?)
             .bind(to_column(now))
             .execute(&self.pool)
@@ -154,9 +162,10 @@ impl Store {
         let sealed = key.map(|key| self.keychain.seal(key)).transpose()?;
         let changed = sqlx::query(
             "UPDATE destinations SET address = ?, authority = ?, batch_ms = ?, limits_sheet = ?, audio_pick = ?, \
-             audio_otherwise = ?, sealed_key = COALESCE(?, sealed_key) WHERE name = ?",
+             audio_otherwise = ?, srt_latency_ms = ?, sealed_passphrase = ?, sealed_key = COALESCE(?, sealed_key) \
+             WHERE name = ?",
         );
-        bind_settings(changed, settings).bind(sealed).bind(name).execute(&self.pool).await?;
+        self.bind_settings(changed, settings)?.bind(sealed).bind(name).execute(&self.pool).await?;
         self.destination(name).await
     }
 

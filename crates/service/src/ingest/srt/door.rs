@@ -1,7 +1,9 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use waverant_relay::{Admission, IntakeKind, KeyRight, TurnAway, TurnAwayReason, split_key};
+use waverant_relay::{
+    Admission, AudioChoice, AudioPickError, IntakeKind, KeyRight, TurnAway, TurnAwayReason, split_key,
+};
 use waverant_srt::{CloseReason, Config, Connection, Message, Mode, RejectReason, Request, Statistics, StreamId};
 use waverant_udp::{Doorkeeper, Service, Turned};
 
@@ -29,8 +31,8 @@ impl Door {
         Self { house, settings, config, per_address, guests: 0 }
     }
 
-    /// Who calls, what it may do, and on which channel.
-    fn recognise(&self, request: &Request) -> Result<(Admission, KeyRight), Refused> {
+    /// Who calls, what it may do, and on which channel; and the sound that it wants.
+    fn recognise(&self, request: &Request) -> Result<(Admission, KeyRight, AudioChoice), Refused> {
         if request.group().is_some() {
             return Err((stranger(TurnAwayReason::NotUnderstood), RejectReason::GROUP));
         }
@@ -39,8 +41,11 @@ impl Door {
         }
         let id = StreamId::parse(request.stream_id().unwrap_or_default())
             .map_err(|_| refused(stranger(TurnAwayReason::Malformed)))?;
-        let judge =
-            |right| self.house.judge(request.from(), &presented(&id, right), right).map(|admission| (admission, right));
+        let audio = wanted_sound(&id).map_err(|_| refused(stranger(TurnAwayReason::Malformed)))?;
+        let judge = |right| {
+            let judged = self.house.judge(request.from(), &presented(&id, right), right);
+            judged.map(|admission| (admission, right, audio.clone()))
+        };
         match id.mode {
             Some(Mode::Request) => judge(KeyRight::View).map_err(refused),
             Some(Mode::Publish) => judge(KeyRight::Publish).map_err(refused),
@@ -55,7 +60,7 @@ impl Door {
 
     fn let_in(&self, request: &Request) -> Result<Guest, Refused> {
         let from = request.from();
-        let (admission, right) = self.recognise(request)?;
+        let (admission, right, audio) = self.recognise(request)?;
         let place = self.per_address.take(caller_of(from.ip()));
         let place = place.ok_or_else(|| refused(stranger(TurnAwayReason::TooManyFromAddress)))?;
         if right == KeyRight::View {
@@ -63,7 +68,7 @@ impl Door {
             let show = self.house.show(admission.channel.id).filter(|show| !show.is_over());
             let show = show.ok_or_else(|| refused(off_air))?;
             tracing::info!(peer = %from, session = show.id, "playing over SRT");
-            return Ok(Guest::viewer(Watching::new(show, key_id), place));
+            return Ok(Guest::viewer(Watching::new(show, key_id, audio), place));
         }
         let (major, minor, patch) = request.version();
         let encoder = format!("SRT {major}.{minor}.{patch}");
@@ -84,7 +89,7 @@ impl Doorkeeper for Door {
     type Guest = Guest;
 
     fn judge(&mut self, request: &Request) -> Result<Config, RejectReason> {
-        let (admission, _) = self.recognise(request).map_err(|refused| self.note(request, refused))?;
+        let (admission, ..) = self.recognise(request).map_err(|refused| self.note(request, refused))?;
         let directory = self.house.directory();
         let rules = directory.channel(admission.channel.id).ok_or(RejectReason::NOT_FOUND)?;
         let (latency, passphrase) = (rules.srt_latency, rules.passphrase.clone());
@@ -105,7 +110,7 @@ impl Doorkeeper for Door {
         };
         // The key was right, or this would not have been asked.
         let away = match self.recognise(request) {
-            Ok((admission, _)) => away(&admission, why),
+            Ok((admission, ..)) => away(&admission, why),
             Err(_) => stranger(why),
         };
         self.house.note_turned_away(request.from(), &away, None);
@@ -151,6 +156,13 @@ fn away(admission: &Admission, reason: TurnAwayReason) -> TurnAway {
 fn presented(id: &StreamId, right: KeyRight) -> Presented<'_> {
     let app = if right == KeyRight::Publish { "in" } else { "out" };
     Presented { app, name: key_of(id), tc_url: "" }
+}
+
+/// The sound that a player asks for, as in `sound=language:de`; all where it says nothing.
+fn wanted_sound(id: &StreamId) -> Result<AudioChoice, AudioPickError> {
+    let wanted = id.others.iter().find(|(name, _)| name == "sound");
+    let pick = wanted.map(|(_, wanted)| wanted.parse()).transpose()?;
+    Ok(AudioChoice { pick, ..AudioChoice::default() })
 }
 
 /// Where the key stands in a stream id: as the resource, or where some encoders put it.

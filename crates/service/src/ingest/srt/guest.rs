@@ -2,9 +2,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use waverant_container::TsWriter;
 use waverant_media::MediaTime;
-use waverant_relay::{Cursor, Entry, Read};
+use waverant_relay::{AudioChoice, Cursor, Entry, Read, SinkRules, TsSink};
 use waverant_srt::{CloseReason, Connection, Message, SendError, Statistics};
 use waverant_udp::Service;
 
@@ -40,8 +39,7 @@ pub(super) struct Watching {
     show: Arc<Show>,
     key_id: u64,
     cursor: Cursor,
-    writer: TsWriter,
-    tracks: Option<Arc<waverant_media::Tracks>>,
+    sink: TsSink,
     entries: Vec<Entry>,
     pending: Vec<u8>,
     /// When the goodbye may be said, once the show is over.
@@ -92,20 +90,11 @@ impl Guest {
 }
 
 impl Watching {
-    pub(super) fn new(show: Arc<Show>, key_id: u64) -> Self {
+    pub(super) fn new(show: Arc<Show>, key_id: u64, audio: AudioChoice) -> Self {
         let viewer = show.count_viewer();
-        let (cursor, writer) = (Cursor::new(ALLOWANCE), TsWriter::new());
-        Self {
-            show,
-            key_id,
-            cursor,
-            writer,
-            tracks: None,
-            entries: Vec::new(),
-            pending: Vec::new(),
-            goodbye_at: None,
-            _viewer: viewer,
-        }
+        let cursor = Cursor::new(ALLOWANCE);
+        let sink = TsSink::new(SinkRules { audio, ..SinkRules::default() });
+        Self { show, key_id, cursor, sink, entries: Vec::new(), pending: Vec::new(), goodbye_at: None, _viewer: viewer }
     }
 
     fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Service {
@@ -115,15 +104,17 @@ impl Watching {
         let is_over = loop {
             self.entries.clear();
             let read = self.show.feed.read(&mut self.cursor, MAX_ENTRIES, &mut self.entries).read;
+            if matches!(read, Read::Jumped { .. }) {
+                self.sink.skip_to_keyframe();
+            }
             if self.entries.is_empty() {
                 break read == Read::End;
             }
             for entry in &self.entries {
-                if self.tracks.as_ref().is_none_or(|known| !Arc::ptr_eq(known, &entry.tracks)) {
-                    self.writer.set_tracks(&entry.tracks);
-                    self.tracks = Some(entry.tracks.clone());
+                if let Err(error) = self.sink.send(entry, &mut self.pending) {
+                    tracing::info!(session = self.show.id, %error, "a player over SRT cannot be served");
+                    return Service::Ends;
                 }
-                self.writer.write(&entry.packet, &mut self.pending);
             }
         };
         match self.send(connection, now) {
@@ -153,6 +144,7 @@ impl Watching {
                 // The line is too slow: what does not fit is lost, and the player begins anew.
                 Err(SendError::Full) => {
                     self.cursor.restart();
+                    self.sink.skip_to_keyframe();
                     return Service::GoesOn;
                 }
                 Err(_) => return Service::Ends,

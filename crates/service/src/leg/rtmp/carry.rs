@@ -6,36 +6,15 @@ use tokio::time::{sleep_until, timeout};
 use waverant_relay::{Cursor, Entry, Read, RtmpSink, SinkError, SinkOutput};
 use waverant_rtmp::{ClientConnection, ClientEvent};
 
-use super::LegStatus;
+use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES};
 use crate::net::{Moved, UNACKNOWLEDGED_LIMIT, Wire, WriteQueue};
 use crate::show::{Feed, FeedRead};
-
-/// Packets taken from the hub at once.
-const MAX_ENTRIES: usize = 64;
 
 /// A platform that takes no byte for this long is given up, as is one that acknowledges none.
 const STALL: Duration = UNACKNOWLEDGED_LIMIT;
 
 /// How long the last bytes may take at the end.
 const FAREWELL: Duration = Duration::from_secs(3);
-
-/// Why a connection to a platform is done.
-#[derive(Debug)]
-pub(super) enum CarryEnd {
-    /// It was lost, or given up.
-    Lost(String),
-    /// The platform said no.
-    Refused(String),
-    /// The platform wants us at another address, or to come anew.
-    Moved {
-        /// The address; none for the same one.
-        target: Option<String>,
-        /// What it said.
-        reason: String,
-    },
-    /// The session is over, or the leg was switched.
-    Ended,
-}
 
 /// Moves packets from the hub through one [`ClientConnection`] to one socket.
 pub(super) struct Carrier {

@@ -1,0 +1,108 @@
+//! Legs over RTMP.
+
+mod carry;
+mod dial;
+pub(super) mod probe;
+
+use std::time::{Duration, Instant};
+
+use waverant_relay::RtmpSink;
+use waverant_rtmp::{ClientConnection, Greeting, RtmpAddress};
+
+use super::{CarryEnd, LegTask};
+use crate::net::Wire;
+use carry::Carrier;
+
+/// How often in a row a platform may send us to another address.
+const MAX_MOVES: u32 = 4;
+
+/// A connection that carried for this long was no turn on the way to another one.
+const SETTLED: Duration = Duration::from_secs(30);
+
+/// What a leg keeps from one connection to the next.
+#[derive(Debug, Default)]
+pub(super) struct RtmpLeg {
+    pub(super) sink: RtmpSink,
+    /// How the next connection greets: a server that breaks off the one is offered the next.
+    greeting: Greeting,
+    /// The address that the platform sent us to; for the next connection only.
+    moved_to: Option<RtmpAddress>,
+    /// How often in a row it did so.
+    moves: u32,
+}
+
+impl LegTask {
+    /// Connects and carries, until that connection is over.
+    pub(super) async fn dial_rtmp(&mut self, address: RtmpAddress) -> CarryEnd {
+        let destination = self.order.destination.clone();
+        let address = self.rtmp.moved_to.take().unwrap_or(address);
+        let greeting = self.rtmp.greeting;
+        let dialing = async { dial::dial(&destination, &address, greeting).await.map_err(CarryEnd::Lost) };
+        let end = match self.unless_called_off(dialing).await {
+            Ok((wire, client)) => self.carry_rtmp(wire, client).await,
+            Err(end) => end,
+        };
+        match end {
+            CarryEnd::Moved { target, reason } => self.follow_move(&address, target.as_deref(), reason),
+            end => end,
+        }
+    }
+
+    /// The platform wants us elsewhere, or to come anew.
+    fn follow_move(&mut self, from: &RtmpAddress, target: Option<&str>, reason: String) -> CarryEnd {
+        self.rtmp.moves += 1;
+        if self.rtmp.moves > MAX_MOVES {
+            self.rtmp.moves = 0;
+            return CarryEnd::Lost(format!("{reason}; that was {MAX_MOVES} times in a row"));
+        }
+        match target.map(|target| from.resolve(target)).transpose() {
+            Ok(address) => {
+                self.rtmp.moved_to = address;
+                CarryEnd::Moved { target: None, reason }
+            }
+            Err(error) => {
+                CarryEnd::Refused(format!("the platform sent us to another address that cannot be used: {error}"))
+            }
+        }
+    }
+
+    async fn carry_rtmp(&mut self, wire: Wire, client: ClientConnection) -> CarryEnd {
+        self.rtmp.sink.begin_connection(self.show.rates());
+        self.cursor.restart();
+        let mut carrier = Carrier::new(wire, client, self.feed.clone(), self.status.clone());
+        carrier.set_batch(self.order.batch());
+        let began = Instant::now();
+        let mut taken = false;
+        loop {
+            let end = tokio::select! {
+                end = carrier.run(&mut self.rtmp.sink, &mut self.cursor, !taken) => end,
+                changed = self.orders.changed() => {
+                    if changed.is_ok() && self.adopt_orders() {
+                        carrier.set_batch(self.order.batch());
+                        continue;
+                    }
+                    // The connection ends in order; the loop outside begins anew.
+                    Some(CarryEnd::Ended)
+                }
+            };
+            match end {
+                None => {
+                    taken = true;
+                    self.move_leg(|leg, now| leg.taken(now));
+                }
+                Some(end) => {
+                    if taken && began.elapsed() >= SETTLED {
+                        self.rtmp.moves = 0;
+                    }
+                    if carrier.is_greeting() {
+                        self.rtmp.greeting = self.rtmp.greeting.next();
+                    }
+                    if matches!(end, CarryEnd::Ended | CarryEnd::Moved { .. }) {
+                        carrier.close(&mut self.rtmp.sink).await;
+                    }
+                    return end;
+                }
+            }
+        }
+    }
+}

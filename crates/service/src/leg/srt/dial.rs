@@ -1,0 +1,54 @@
+//! Making a connection to a listener.
+
+use std::time::Duration;
+
+use waverant_srt::{CallError, Config, Passphrase, SrtAddress};
+use waverant_store::Destination;
+use waverant_udp::{Link, LinkError};
+
+use crate::leg::CarryEnd;
+use crate::net;
+
+/// Addresses of a host that are called, one after the other: a listener that takes one caller must
+/// not be called twice.
+const MAX_ADDRESSES: usize = 3;
+
+/// Calls a destination.
+///
+/// # Errors
+/// Why that led to no connection.
+pub(super) async fn dial(destination: &Destination, address: &SrtAddress) -> Result<Link, CarryEnd> {
+    let name = &destination.name;
+    let lost = |error: String| CarryEnd::Lost(format!("{name}: {error}"));
+    let addresses = net::resolve(address.host(), address.port()).await.map_err(lost)?;
+    let config = config(destination).map_err(|error| CarryEnd::Refused(format!("{name}: {error}")))?;
+    let mut end = lost("the name has no address".to_owned());
+    for peer in addresses.into_iter().take(MAX_ADDRESSES) {
+        match Link::call(peer, config.clone(), stream_id(destination)).await {
+            Ok(link) => return Ok(link),
+            Err(LinkError::Call(CallError::Refused(reason))) if !reason.is_passing() => {
+                return Err(CarryEnd::Refused(format!("{name} refuses: {reason}")));
+            }
+            Err(error) => end = lost(format!("no connection to {peer}: {error}")),
+        }
+    }
+    Err(end)
+}
+
+/// How a connection to a destination behaves.
+///
+/// # Errors
+/// In words.
+pub(super) fn config(destination: &Destination) -> Result<Config, String> {
+    let terms = &destination.settings.srt;
+    let latency = Duration::from_millis(terms.latency_ms.into());
+    let passphrase = terms.passphrase.as_ref().map(|secret| Passphrase::new(secret.reveal())).transpose();
+    let passphrase = passphrase.map_err(|error| format!("passphrase: {error}"))?;
+    Ok(Config { send_latency: latency, receive_latency: latency, passphrase, ..Config::default() })
+}
+
+/// The key is the stream id; some listeners ask for none.
+pub(super) fn stream_id(destination: &Destination) -> Option<String> {
+    let key = destination.key.reveal();
+    (!key.is_empty()).then(|| key.to_owned())
+}

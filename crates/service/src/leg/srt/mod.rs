@@ -1,0 +1,52 @@
+//! Legs over SRT: we call, and push the show as a transport stream.
+
+mod carry;
+mod dial;
+pub(super) mod probe;
+
+use waverant_relay::TsSink;
+use waverant_srt::SrtAddress;
+use waverant_udp::Link;
+
+use super::{CarryEnd, LegTask};
+use carry::Carrier;
+
+/// What a leg keeps from one connection to the next.
+#[derive(Debug, Default)]
+pub(super) struct SrtLeg {
+    pub(super) sink: TsSink,
+}
+
+impl LegTask {
+    /// Connects and carries, until that connection is over.
+    pub(super) async fn dial_srt(&mut self, address: &SrtAddress) -> CarryEnd {
+        let destination = self.order.destination.clone();
+        match self.unless_called_off(dial::dial(&destination, address)).await {
+            Ok(link) => self.carry_srt(link).await,
+            Err(end) => end,
+        }
+    }
+
+    async fn carry_srt(&mut self, link: Link) -> CarryEnd {
+        self.srt.sink.begin_connection();
+        self.cursor.restart();
+        let mut carrier = Carrier::new(link, self.feed.clone(), self.status.clone());
+        self.move_leg(|leg, now| leg.taken(now));
+        let end = loop {
+            carrier.set_batch(self.order.batch());
+            tokio::select! {
+                end = carrier.run(&mut self.srt.sink, &mut self.cursor) => break end,
+                changed = self.orders.changed() => {
+                    if changed.is_err() || !self.adopt_orders() {
+                        break CarryEnd::Ended;
+                    }
+                }
+            }
+        };
+        if matches!(end, CarryEnd::Ended) {
+            carrier.close().await;
+        }
+        self.status.end_line();
+        end
+    }
+}

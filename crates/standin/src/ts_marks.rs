@@ -1,0 +1,69 @@
+use waverant_container::{TsEvent, TsReader};
+use waverant_media::{MediaTime, TrackKind};
+
+use crate::{Mark, MarkKind};
+
+/// Reads a transport stream into marks. Streams of a kind are numbered in the order of the program.
+#[derive(Debug, Default)]
+pub(crate) struct TsMarks {
+    reader: TsReader,
+    events: Vec<TsEvent>,
+    pids: Vec<(u16, TrackKind)>,
+    first: Option<MediaTime>,
+}
+
+impl TsMarks {
+    /// Takes bytes; what they hold is added to `marks`.
+    pub(crate) fn push(&mut self, bytes: &[u8], marks: &mut Vec<Mark>) {
+        self.reader.push(bytes, &mut self.events);
+        self.take_events(marks);
+    }
+
+    /// The stream is at its end.
+    pub(crate) fn finish(&mut self, marks: &mut Vec<Mark>) {
+        self.reader.finish(&mut self.events);
+        self.take_events(marks);
+    }
+
+    /// What the reader found damaged, in words.
+    pub(crate) fn fault(&self) -> Option<String> {
+        let problem = self.reader.last_problem().unwrap_or("packets are missing or damaged");
+        (self.reader.damage_count() > 0).then(|| problem.to_owned())
+    }
+
+    fn take_events(&mut self, marks: &mut Vec<Mark>) {
+        for event in std::mem::take(&mut self.events) {
+            match event {
+                TsEvent::Program(streams) => {
+                    self.pids = streams.iter().map(|stream| (stream.pid, stream.kind)).collect();
+                }
+                TsEvent::Config { pid, codec } => {
+                    let kind = match codec.kind() {
+                        TrackKind::Video => MarkKind::VideoHeader,
+                        TrackKind::Audio => MarkKind::AudioHeader,
+                    };
+                    let raw = codec.decoder_config().map(|raw| &raw[..]).unwrap_or_default();
+                    marks.extend(self.place_of(pid).map(|(_, place)| Mark::new(kind, place, 0, raw)));
+                }
+                TsEvent::Frame { pid, pts, dts, random_access, payload } => {
+                    let Some((kind, place)) = self.place_of(pid) else { continue };
+                    let kind = match kind {
+                        TrackKind::Video if random_access => MarkKind::Keyframe,
+                        TrackKind::Video => MarkKind::Picture,
+                        TrackKind::Audio => MarkKind::Sound,
+                    };
+                    let since = dts - *self.first.get_or_insert(dts);
+                    let millis = u32::try_from(since.millis()).unwrap_or_default();
+                    marks.push(Mark::new(kind, place, millis, &payload).with_composition((pts - dts).millis()));
+                }
+                _ => {}
+            }
+        }
+    }
+
+    fn place_of(&self, wanted: u16) -> Option<(TrackKind, u8)> {
+        let (_, kind) = self.pids.iter().find(|(pid, _)| *pid == wanted)?;
+        let place = self.pids.iter().filter(|(_, other)| other == kind).position(|(pid, _)| *pid == wanted)?;
+        Some((*kind, u8::try_from(place).ok()?))
+    }
+}
