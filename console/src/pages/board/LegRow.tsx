@@ -1,9 +1,10 @@
 import { useSwitch } from "../../api/queries";
-import type { LiveLeg } from "../../api/types";
+import type { LiveLeg, LiveLine } from "../../api/types";
 import { Sparkline } from "../../components/Sparkline";
 import { StateText } from "../../components/StateText";
 import { bitrate, clock, dropped, span } from "../../lib/format";
 import { legNote, legTone } from "../../lib/state";
+import { percent } from "./LineFacts";
 
 function Number({ label, value, isBad = false, isWide = false }: { label: string; value: string; isBad?: boolean; isWide?: boolean }) {
   return (
@@ -11,6 +12,23 @@ function Number({ label, value, isBad = false, isWide = false }: { label: string
       <dt className="eyebrow">{label}</dt>
       <dd className={`whitespace-nowrap text-sm font-medium ${isBad ? "text-warning" : ""}`}>{value}</dd>
     </div>
+  );
+}
+
+/** The line of a leg that goes over SRT, on one line. */
+function LineNote({ line }: { line: LiveLine }) {
+  const figures = [
+    `${percent(line.loss_share)} lost at first`,
+    `${percent(line.retransmit_share)} sent again`,
+    `${line.dropped_packet_count} too late`,
+    `round trip ${line.rtt_ms.toFixed(line.rtt_ms < 10 ? 1 : 0)} ms`,
+    `latency ${line.latency_ms} ms`,
+  ];
+  return (
+    <>
+      <p className="mt-1 text-sm text-base-content/75">SRT line: {figures.join(" · ")}</p>
+      {line.finding && <p className="mt-1 text-sm text-warning">{line.finding}</p>}
+    </>
   );
 }
 
@@ -52,6 +70,7 @@ export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
         />
       </div>
       {note && <p className="mt-1 text-sm text-base-content/75">{note}</p>}
+      {leg.line && <LineNote line={leg.line} />}
       {leg.breaches.map((breach) => (
         <p key={breach} className="mt-1 text-sm text-warning">
           Limits sheet: {breach}

@@ -2,7 +2,7 @@ import type { LiveLine } from "../../api/types";
 import { Sparkline } from "../../components/Sparkline";
 import { Fact } from "./Fact";
 
-const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 2 : 1)} %`;
+export const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 2 : 1)} %`;
 
 /** Steps of two seconds, sixty at most: the share of packets that were missing at first. */
 function losses({ points }: LiveLine): number[] {

@@ -5,14 +5,25 @@ import { Dialog } from "../../components/Dialog";
 import { Field, fieldText } from "../../components/Field";
 import { FormActions } from "../../components/FormActions";
 import { ErrorNote } from "../../components/Notes";
+import { SrtFields, srtChange } from "./SrtFields";
+
+/** True if an address is one of SRT. */
+export function isSrt(address: string): boolean {
+  return address.trim().toLowerCase().startsWith("srt://");
+}
 
 function NewFields() {
+  const [address, setAddress] = useState("");
+  const overSrt = isSrt(address);
   return (
     <>
       <Field label="Name" name="name" placeholder="Plovio" required autoFocus hint="A name of your own." />
-      <Field label="Address" name="address" placeholder="rtmps://live.example.org/in" required />
-      <Field label="Key" name="key" type="password" required hint="Kept encrypted and not shown again." />
-      <details>
+      <Field label="Address" name="address" placeholder="rtmps://live.example.org/in" required hint="rtmp://, rtmps:// or srt://host:port" onChange={(event) => setAddress(event.target.value)} />
+      <Field label={overSrt ? "Stream id" : "Key"} name="key" type="password" required={!overSrt} hint={overSrt ? "If the listener asks for one. Kept encrypted and not shown again." : "Kept encrypted and not shown again."} />
+      {overSrt && (
+        <SrtFields srt={{ latency_ms: 500, has_passphrase: false }} hint="What lost packets are waited for: about four round trips." passphraseHint="10 to 79 characters, if the listener has one." />
+      )}
+      <details hidden={overSrt}>
         <summary className="cursor-pointer text-sm font-medium">The platform has a certificate authority of its own</summary>
         <textarea
           name="authority"
@@ -38,7 +49,8 @@ export function AddDestination({ channel, onClose }: { channel: Channel; onClose
     const name = choice || fieldText(form, "name");
     if (!choice) {
       const authority = fieldText(form, "authority") || null;
-      await add.mutateAsync({ name, address: fieldText(form, "address"), authority, key: fieldText(form, "key") });
+      const address = fieldText(form, "address");
+      await add.mutateAsync({ name, address, authority, key: fieldText(form, "key"), srt: srtChange(form) });
     }
     await link.mutateAsync({ destination: name, isOn: true });
     onClose();

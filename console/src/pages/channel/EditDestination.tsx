@@ -1,4 +1,4 @@
-import type { FormEvent } from "react";
+import { type FormEvent, useState } from "react";
 import { useChangeDestination, useSending } from "../../api/queries";
 import type { AudioOtherwise, ChannelDestination, Destination, SheetAction, SheetForm } from "../../api/types";
 import { Dialog } from "../../components/Dialog";
@@ -6,6 +6,8 @@ import { Field, fieldText } from "../../components/Field";
 import { FormActions } from "../../components/FormActions";
 import { ErrorNote } from "../../components/Notes";
 import { Select } from "../../components/Select";
+import { isSrt } from "./AddDestination";
+import { SrtFields, srtChange } from "./SrtFields";
 
 const OTHERWISES = [
   ["first", "The first track"],
@@ -73,6 +75,8 @@ type Props = { channel: string; destination: Destination; sending: ChannelDestin
 export function EditDestination({ channel, destination, sending, onClose }: Props) {
   const change = useChangeDestination(destination.name);
   const send = useSending(channel);
+  const [address, setAddress] = useState(destination.address);
+  const overSrt = isSrt(address);
   const onSubmit = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = event.currentTarget;
@@ -83,6 +87,7 @@ export function EditDestination({ channel, destination, sending, onClose }: Prop
       audio: fieldText(form, "audio"),
       audio_otherwise: fieldText(form, "otherwise") as AudioOtherwise,
       limits: sheet(form),
+      srt: srtChange(form),
     });
     await send.mutateAsync({
       destination: destination.name,
@@ -96,8 +101,15 @@ export function EditDestination({ channel, destination, sending, onClose }: Prop
     <Dialog title={destination.name} isWide onClose={onClose}>
       <form className="space-y-4" onSubmit={(event) => void onSubmit(event).catch(() => undefined)}>
         <div className="grid gap-3 sm:grid-cols-2">
-          <Field label="Address" name="address" defaultValue={destination.address} required hint="Another address or key costs a new connection." />
-          <Field label="Key" name="key" type="password" placeholder="unchanged" />
+          <Field label="Address" name="address" defaultValue={destination.address} required hint="Another address or key costs a new connection." onChange={(event) => setAddress(event.target.value)} />
+          <Field label={overSrt ? "Stream id" : "Key"} name="key" type="password" placeholder="unchanged" />
+          {overSrt && (
+            <SrtFields
+              srt={destination.srt ?? { latency_ms: 500, has_passphrase: false }}
+              hint="What lost packets are waited for: about four round trips. Costs a new connection."
+              passphraseHint="10 to 79 characters, if the listener has one."
+            />
+          )}
           <Field label="Delay on this channel, seconds" name="delay" type="number" min={0} max={300} step="any" defaultValue={sending.delay_ms / 1000} hint="Time to cut something off. It gets everything, later." />
           <Field label="Starts after the show, seconds" name="start" type="number" min={0} max={3600} step="any" defaultValue={sending.start_after_ms / 1000} />
           <Field label="Sound" name="audio" placeholder="all that it takes" defaultValue={destination.audio ?? ""} hint="number:2, language:de or name:commentary" />

@@ -6,6 +6,7 @@ import { Field, fieldText } from "../../components/Field";
 import { FormActions } from "../../components/FormActions";
 import { ErrorNote } from "../../components/Notes";
 import { Select } from "../../components/Select";
+import { SrtFields, srtChange } from "./SrtFields";
 
 const TAKEOVERS = [
   ["refuse", "Turn it away"],
@@ -17,12 +18,6 @@ const SLATES = [
   ["uploaded", "An uploaded clip"],
   ["none", "Nothing: the last picture stays"],
 ] as const;
-
-/** A new passphrase, none any more, or no change. */
-function passphraseChange(typed: string, isTakenAway: boolean | undefined): { passphrase?: string } {
-  if (isTakenAway) return { passphrase: "" };
-  return typed ? { passphrase: typed } : {};
-}
 
 /** What a channel does when encoders come, go and come again. */
 export function Rules({ channel, onClose }: { channel: Channel; onClose: () => void }) {
@@ -37,10 +32,7 @@ export function Rules({ channel, onClose }: { channel: Channel; onClose: () => v
       hold_ms: Math.round(Number(fieldText(form, "hold")) * 1000),
       takeover: fieldText(form, "takeover") as Takeover,
       slate: fieldText(form, "slate") as SlateChoice,
-      srt: {
-        latency_ms: Math.round(Number(fieldText(form, "latency"))),
-        ...passphraseChange(fieldText(form, "passphrase"), form.querySelector<HTMLInputElement>("[name=open]")?.checked),
-      },
+      srt: srtChange(form),
     });
     if (clip) await upload.mutateAsync(clip);
     onClose();
@@ -61,22 +53,11 @@ export function Rules({ channel, onClose }: { channel: Channel; onClose: () => v
           hint="Codec and size like the show's. Where it does not fit, the built-in picture is sent."
         />
         <Select label="A second encoder comes" name="takeover" defaultValue={channel.takeover} options={TAKEOVERS} hint="One with the same key always replaces its old connection. One with a backup key waits." />
-        <Field label="SRT latency, in milliseconds" name="latency" type="number" min={20} max={65535} defaultValue={channel.srt.latency_ms} required hint="What lost packets are waited for: about four round trips. Holds from the next connection." />
-        <Field
-          label="SRT passphrase"
-          name="passphrase"
-          type="password"
-          minLength={10}
-          maxLength={79}
-          placeholder={channel.srt.has_passphrase ? "unchanged" : "none"}
-          hint="10 to 79 characters. Encoders and players must then have the same one."
+        <SrtFields
+          srt={channel.srt}
+          hint="What lost packets are waited for: about four round trips. Holds from the next connection."
+          passphraseHint="10 to 79 characters. Encoders and players must then have the same one."
         />
-        {channel.srt.has_passphrase && (
-          <label className="flex items-center gap-2 text-sm">
-            <input type="checkbox" className="checkbox checkbox-sm" name="open" />
-            Take the passphrase away
-          </label>
-        )}
         {error && <ErrorNote error={error} />}
         <FormActions label="Save" isBusy={change.isPending || upload.isPending} onCancel={onClose} />
       </form>

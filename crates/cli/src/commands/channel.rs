@@ -1,4 +1,3 @@
-use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use clap::{Args, Subcommand, ValueEnum};
@@ -6,6 +5,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::{Value, json};
 
 use super::recording::{Rules, told};
+use super::srt::{self, SrtTerms};
 use super::{number, rows, text};
 use crate::client::{Client, piece};
 use crate::error::Failure;
@@ -83,40 +83,9 @@ pub(super) struct Add {
     #[arg(long)]
     slate: Option<Slate>,
     #[command(flatten)]
-    srt: SrtRules,
+    srt: SrtTerms,
     #[command(flatten)]
     recording: Rules,
-}
-
-/// What is asked of encoders and players over SRT.
-#[derive(Args, Debug)]
-#[command(next_help_heading = "SRT")]
-pub(super) struct SrtRules {
-    /// How long what is lost is waited for, in milliseconds; about four round trips.
-    #[arg(long, value_name = "MILLISECONDS")]
-    srt_latency: Option<u16>,
-    /// A file with the passphrase that both ends must have; `-` reads standard input.
-    #[arg(long, value_name = "FILE", conflicts_with = "no_passphrase")]
-    passphrase_file: Option<PathBuf>,
-    /// No passphrase any more.
-    #[arg(long)]
-    no_passphrase: bool,
-}
-
-impl SrtRules {
-    fn body(&self) -> Result<Value, Failure> {
-        let mut body = json!({});
-        if let Some(latency) = self.srt_latency {
-            body["latency_ms"] = json!(latency);
-        }
-        if let Some(file) = &self.passphrase_file {
-            body["passphrase"] = json!(super::account::secret("Passphrase", "--passphrase-file", Some(file))?);
-        }
-        if self.no_passphrase {
-            body["passphrase"] = json!("");
-        }
-        Ok(body)
-    }
 }
 
 /// What becomes of a second encoder with a key of the same rank.
@@ -169,7 +138,7 @@ pub(super) struct Change {
     #[arg(long)]
     slate: Option<Slate>,
     #[command(flatten)]
-    srt: SrtRules,
+    srt: SrtTerms,
     #[command(flatten)]
     recording: Rules,
 }
@@ -292,10 +261,7 @@ fn columns() -> Vec<Column> {
         Column::text("records", |row| told(&row["recording"])),
         Column::text("second encoder", |row| text(row, "takeover")),
         Column::text("slate", |row| text(row, "slate").replace('_', "-")),
-        Column::text("SRT", |row| {
-            let secret = if row["srt"]["has_passphrase"] == true { ", passphrase" } else { "" };
-            format!("{} ms{secret}", text(&row["srt"], "latency_ms"))
-        }),
+        Column::text("SRT", |row| srt::told(&row["srt"])),
         Column::text("destinations", |row| destinations(&row["destinations"])),
     ]
 }

@@ -4,6 +4,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use serde_json::{Value, json};
 
 use super::limits::{self, Limits};
+use super::srt::{self, SrtTerms};
 use super::{account, rows, text};
 use crate::client::{Client, piece};
 use crate::error::Failure;
@@ -17,12 +18,13 @@ pub(super) enum Destination {
     Add {
         /// A name of your own.
         name: String,
-        /// Where it is, as in rtmp://live.example.org/in, or rtmps:// for TLS
+        /// Where it is, as in rtmp://live.example.org/in, rtmps:// for TLS, or srt://live.example.org:9000
         address: String,
         /// The certificate (PEM) of the platform's own authority, if it has one.
         #[arg(long)]
         authority_file: Option<PathBuf>,
-        /// Read the key from this file instead of asking; `-` is standard input.
+        /// Read the key from this file instead of asking; `-` is standard input. Over SRT it is the
+        /// stream id, and may be empty.
         #[arg(long)]
         key_file: Option<PathBuf>,
         #[command(flatten)]
@@ -75,6 +77,8 @@ pub(super) struct SendingOptions {
     #[arg(long, value_name = "WHAT")]
     audio_otherwise: Option<AudioOtherwise>,
     #[command(flatten)]
+    srt: SrtTerms,
+    #[command(flatten)]
     limits: Limits,
 }
 
@@ -99,6 +103,7 @@ impl SendingOptions {
             ("audio", self.audio.clone().map(Value::from)),
             ("audio_otherwise", otherwise.map(Value::from)),
             ("limits", self.limits.applied_to(present)?),
+            ("srt", Some(self.srt.body()?)),
         ];
         for (field, value) in given {
             if let Some(value) = value {
@@ -120,7 +125,8 @@ impl Destination {
             }
             Self::Add { name, address, authority_file, key_file, sending } => {
                 let authority = read_authority(authority_file)?;
-                let key = account::secret("Key", "--key-file", key_file.as_deref())?;
+                let what = if is_srt(&address) { "Stream id (may be empty)" } else { "Key" };
+                let key = account::secret(what, "--key-file", key_file.as_deref())?;
                 let mut body = json!({"name": name, "address": address, "authority": authority, "key": key});
                 sending.add_to(&mut body, &Value::Null)?;
                 let answer = client.call("POST", "/destinations", Some(body))?;
@@ -156,6 +162,10 @@ impl Destination {
     }
 }
 
+fn is_srt(address: &str) -> bool {
+    address.trim().to_ascii_lowercase().starts_with("srt://")
+}
+
 fn read_authority(file: Option<PathBuf>) -> Result<Option<String>, Failure> {
     let Some(file) = file else { return Ok(None) };
     std::fs::read_to_string(&file).map(Some).map_err(|source| Failure::File { path: file, source })
@@ -165,9 +175,14 @@ fn columns() -> Vec<Column> {
     vec![
         Column::text("name", |row| text(row, "name")),
         Column::text("address", |row| text(row, "address")),
-        Column::text("authority", |row| match row["authority"].is_string() {
-            true => "its own".to_owned(),
-            false => "of the machine".to_owned(),
+        Column::text("trusts", |row| match (row["srt"].is_object(), row["authority"].is_string()) {
+            (true, _) => "-".to_owned(),
+            (_, true) => "its own authority".to_owned(),
+            (_, false) => "the machine's".to_owned(),
+        }),
+        Column::text("SRT", |row| match row["srt"].is_object() {
+            true => srt::told(&row["srt"]),
+            false => "-".to_owned(),
         }),
         Column::number("batch", |row| format!("{} ms", text(row, "batch_ms"))),
         Column::text("sound", |row| text(row, "audio")),

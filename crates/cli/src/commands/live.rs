@@ -23,7 +23,8 @@ impl Live {
                 writeln!(report.out)?;
                 report.table(&lines, &line_columns())?;
             }
-            for (name, finding) in findings(channels).into_iter().chain(breaches(channels)) {
+            let told = findings(channels).into_iter().chain(breaches(channels)).chain(line_findings(channels));
+            for (name, finding) in told {
                 writeln!(report.out, "{name}: {finding}")?;
             }
         }
@@ -36,19 +37,33 @@ impl Live {
     }
 }
 
-/// The lines of encoders that come over SRT, each with its channel's name.
+/// The lines of encoders that come over SRT, and of legs that go over it, each with its name.
 fn line_rows(channels: &[Value]) -> Vec<Value> {
-    let with_channel = |channel: &Value| {
-        let mut line = channel["session"]["line"].clone();
-        line.as_object_mut()?.insert("channel".to_owned(), json!(text(channel, "name")));
+    let named = |line: &Value, name: String| {
+        let mut line = line.clone();
+        line.as_object_mut()?.insert("name".to_owned(), json!(name));
         Some(line)
     };
-    channels.iter().filter_map(with_channel).collect()
+    let of_channel = |channel: &Value| {
+        let name = text(channel, "name");
+        let encoder = named(&channel["session"]["line"], name.clone());
+        let legs = rows(&channel["legs"]).iter();
+        let legs = legs.filter_map(|leg| named(&leg["line"], format!("{name} to {}", text(leg, "destination"))));
+        encoder.into_iter().chain(legs).collect::<Vec<_>>()
+    };
+    channels.iter().flat_map(of_channel).collect()
+}
+
+/// What is wrong with lines to destinations.
+fn line_findings(channels: &[Value]) -> Vec<(String, String)> {
+    let legs = channels.iter().flat_map(|channel| rows(&channel["legs"]));
+    let found = legs.filter_map(|leg| Some((text(leg, "destination"), leg["line"]["finding"].as_str()?.to_owned())));
+    found.collect()
 }
 
 fn line_columns() -> Vec<Column> {
     vec![
-        Column::text("SRT line of", |row| text(row, "channel")),
+        Column::text("SRT line of", |row| text(row, "name")),
         Column::number("round trip", |row| format!("{:.1} ms", number(row, "rtt_ms"))),
         Column::number("lost at first", |row| percent(number(row, "loss_share"))),
         Column::number("sent again", |row| percent(number(row, "retransmit_share"))),

@@ -10,6 +10,7 @@ mod live;
 mod recording;
 mod session;
 mod slate;
+mod srt;
 mod take;
 mod turned_away;
 

@@ -103,6 +103,12 @@ async fn a_channel_from_the_first_command_to_the_last() {
     shell.run(&["destination", "change", "plovio", "--address", "rtmp://127.0.0.2/in"]);
     assert_eq!(shell.json(&["destination", "list"])[0]["address"], "rtmp://127.0.0.2/in");
 
+    let srt = ["destination", "add", "mixer", "srt://127.0.0.1:9000", "--srt-latency", "200", "--key-file", "-"];
+    assert_eq!(shell.run_with(&srt, "").status.code(), Some(0), "SRT can do without a stream id");
+    let srt = ["destination", "change", "mixer", "--passphrase-file", "-"];
+    assert_eq!(shell.run_with(&srt, "wexcombe reach").status.code(), Some(0));
+    assert!(shell.run(&["destination", "list"]).contains("200 ms, passphrase"));
+
     let id = shell.json(&["key", "list", "finish-line"])[0]["id"].to_string();
     shell.run(&["key", "remove", "finish-line", &id]);
     shell.run(&["channel", "unlink", "finish-line", "plovio"]);
