@@ -129,7 +129,7 @@ async fn send_on(mut link: Link, began: Instant, length: Duration) -> anyhow::Re
         }
         link.run_until(at, |_| {}).await.map_err(|reason| anyhow!("{reason}"))?;
     }
-    link.close().await;
+    link.close();
     Ok(sent)
 }
 

@@ -23,7 +23,7 @@ pub async fn watch_over_srt(
     // The house may end the show first.
     let take = |message: Message| reader.push(&message.payload, &mut marks);
     if link.run_until(Instant::now() + length, take).await.is_ok() {
-        link.close().await;
+        link.close();
     }
     reader.finish(&mut marks);
     Ok(marks)

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
 use bytes::BytesMut;
-use tokio::time::{sleep_until, timeout_at};
+use tokio::time::sleep_until;
 use tokio_util::sync::CancellationToken;
 use waverant_srt::{
     CloseReason, Config, Connection, Listener, ListenerEvent, Message, Randomness, RejectReason, Request, Statistics,
@@ -23,9 +23,6 @@ const SERVE_INTERVAL: Duration = Duration::from_millis(10);
 
 /// Figures are told this often.
 const FIGURES_INTERVAL: Duration = Duration::from_millis(500);
-
-/// How long a socket stays open to say goodbye.
-const FAREWELL: Duration = Duration::from_millis(50);
 
 /// A caller that the protocol itself refused.
 #[derive(Debug)]
@@ -132,9 +129,12 @@ impl<D: Doorkeeper> SrtSocket<D> {
         let mut batch = Vec::new();
         let mut read_at = Instant::now();
         loop {
-            let wake = self.next_wake().max(read_at);
+            // Between two reads there is nothing to wait for but the next one: what comes late into
+            // our hands would count as the line's delay.
+            let may_read = read_at <= Instant::now();
+            let wake = if may_read { self.next_wake() } else { read_at };
             tokio::select! {
-                received = self.socket.receive(&mut batch), if read_at <= Instant::now() => {
+                received = self.socket.receive(&mut batch), if may_read => {
                     if let Err(error) = received {
                         // What a peer's machine reports is not the socket's fault.
                         tracing::debug!(%error, "datagrams could not be read");
@@ -150,7 +150,7 @@ impl<D: Doorkeeper> SrtSocket<D> {
             }
             self.look_after(now);
         }
-        self.say_goodbye().await;
+        self.say_goodbye();
     }
 
     fn next_wake(&self) -> Instant {
@@ -280,17 +280,14 @@ impl<D: Doorkeeper> SrtSocket<D> {
         }
     }
 
-    async fn say_goodbye(&mut self) {
+    fn say_goodbye(&mut self) {
         let now = Instant::now();
         let Self { socket, held, outbox, .. } = self;
         for held in held.values_mut() {
             held.connection.close();
             transmit(socket, &mut held.connection, outbox, now);
         }
-        if !held.is_empty() {
-            self.remove_closed();
-            let _ = timeout_at((now + FAREWELL).into(), self.socket.writable()).await;
-        }
+        self.remove_closed();
     }
 }
 

@@ -1,6 +1,6 @@
 use std::io;
 use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use bytes::Bytes;
 use tokio::time::{sleep_until, timeout_at};
@@ -11,9 +11,6 @@ use waverant_srt::{
 use crate::driver::{send, transmit};
 use crate::outbox::Outbox;
 use crate::socket::{DatagramSocket, Received};
-
-/// How long a closed link still sends its goodbye.
-const FAREWELL: Duration = Duration::from_millis(20);
 
 /// Why a call failed.
 #[derive(Debug)]
@@ -166,10 +163,9 @@ impl Link {
     }
 
     /// Says goodbye.
-    pub async fn close(mut self) {
+    pub fn close(mut self) {
         self.connection.close();
         transmit(&self.socket, &mut self.connection, &mut self.outbox, Instant::now());
-        let _ = timeout_at((Instant::now() + FAREWELL).into(), self.socket.writable()).await;
     }
 }
 

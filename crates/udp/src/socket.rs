@@ -140,20 +140,12 @@ impl DatagramSocket {
     pub fn send(&self, to: SocketAddr, contents: &[u8], segment: usize) -> io::Result<bool> {
         let segment_size = (contents.len() > segment).then_some(segment);
         let transmit = Transmit { destination: to, ecn: None, contents, segment_size, src_ip: None };
-        let sent =
-            self.socket.try_io(Interest::WRITABLE, || self.state.try_send(UdpSockRef::from(&self.socket), &transmit));
-        match sent {
+        // The kernel is asked itself: what Tokio knows of a socket that was just opened is that it
+        // does not take anything yet.
+        match self.state.try_send(UdpSockRef::from(&self.socket), &transmit) {
             Ok(()) => Ok(true),
             Err(error) if error.kind() == io::ErrorKind::WouldBlock => Ok(false),
             Err(error) => Err(error),
         }
-    }
-
-    /// Waits until the kernel takes datagrams again.
-    ///
-    /// # Errors
-    /// What the system says.
-    pub async fn writable(&self) -> io::Result<()> {
-        self.socket.writable().await
     }
 }

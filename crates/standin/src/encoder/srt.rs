@@ -62,7 +62,7 @@ pub(super) async fn publish(clip: &Clip, options: &EncoderOptions) -> anyhow::Re
     let end = send_all(&mut link, clip, options, &mut report).await;
     if end == EncoderEnd::Finished {
         flush(&mut link).await;
-        link.close().await;
+        link.close();
     }
     report.end = end;
     Ok(report)

@@ -139,7 +139,7 @@ impl Carrier {
         }
         let goodbye = (Instant::now() + latency).min(began + LONGEST_FAREWELL);
         if self.link.run_until(goodbye, |_| {}).await.is_ok() {
-            self.link.close().await;
+            self.link.close();
         }
     }
 }

@@ -44,7 +44,7 @@ async fn call(destination: &Destination, peer: SocketAddr) -> Result<String, Str
     let is_encrypted = config.passphrase.is_some();
     let link = Link::call(peer, config, dial::stream_id(destination)).await.map_err(|error| error.to_string())?;
     let latency = link.statistics().send_latency.as_millis();
-    link.close().await;
+    link.close();
     let encryption = if is_encrypted { "encrypted" } else { "not encrypted" };
     Ok(format!("the stream id is taken; latency {latency} ms, {encryption}"))
 }
