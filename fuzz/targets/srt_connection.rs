@@ -3,7 +3,7 @@
 
 use std::time::{Duration, Instant};
 
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 use libfuzzer_sys::fuzz_target;
 use waverant_srt::{Caller, Config, Connection, Listener, ListenerEvent, Passphrase, Randomness};
 
@@ -43,7 +43,7 @@ fuzz_target!(|input: &[u8]| {
         rest = after;
         now += Duration::from_millis(u64::from(*step));
         let _ = listener.handle_datagram(now, from, datagram);
-        connection.handle_datagram(now, BytesMut::from(datagram));
+        connection.handle_datagram(now, datagram);
         let _ = connection.send(now, &Bytes::from_static(&[5; 100]));
         connection.handle_timeout(now);
         while connection.poll_message(now).is_some() {}

@@ -16,7 +16,7 @@ use waverant_container::{TsReader, TsWriter};
 use waverant_media::testing::h264;
 use waverant_media::{MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
 use waverant_srt::{CloseReason, Config, Connection, Message, Passphrase, RejectReason, Request, Statistics};
-use waverant_udp::{DatagramSocket, Doorkeeper, Link, Service, SrtSocket, Turned};
+use waverant_udp::{DatagramSocket, Doorkeeper, Inbox, Link, Service, SrtSocket, Turned};
 
 use crate::process::thread_cpu_seconds;
 
@@ -36,6 +36,9 @@ const STEP: Duration = Duration::from_millis(10);
 /// How often a plain receiver reads: as often as ours.
 const READ_INTERVAL: Duration = Duration::from_millis(2);
 
+/// Each kind is measured so often.
+const ROUNDS: usize = 5;
+
 const PASSPHRASE: &str = "wexcombe reach";
 
 /// Bytes of a transport stream that are read in a round.
@@ -54,12 +57,27 @@ impl Cost {
     }
 }
 
+/// The lower cost of each end.
+fn cheaper((send, receive): (Cost, Cost), (other_send, other_receive): (Cost, Cost)) -> (Cost, Cost) {
+    let less = |one: Cost, other: Cost| if one.per_gb() <= other.per_gb() { one } else { other };
+    (less(send, other_send), less(receive, other_receive))
+}
+
 /// Prints CPU seconds per GB of both ends, plain, over SRT, and over SRT with AES-128.
 #[expect(clippy::print_stdout, reason = "the table is the program's output")]
 pub(crate) fn measure(length: Duration) -> anyhow::Result<()> {
-    println!("{STREAMS} streams of 20 Mbit/s over loopback, {} s; CPU seconds per GB", length.as_secs());
+    let seconds = length.as_secs();
+    println!(
+        "{STREAMS} streams of 20 Mbit/s over loopback; CPU seconds per GB, the least of {ROUNDS} rounds of {seconds} s"
+    );
     println!("{:>12}  {:>8}  {:>6}  {:>8}  {:>6}", "", "send", "ratio", "receive", "ratio");
-    let (plain_send, plain_receive) = plain(length)?;
+    // In turn, so that what else the machine does hits all alike.
+    let mut least = [None; 3];
+    for _ in 0..ROUNDS {
+        let costs = [plain(length)?, srt(length, None)?, srt(length, Some(PASSPHRASE))?];
+        least = std::array::from_fn(|at| Some(least[at].map_or(costs[at], |least| cheaper(least, costs[at]))));
+    }
+    let [Some((plain_send, plain_receive)), Some(clear), Some(encrypted)] = least else { return Ok(()) };
     let row = |name: &str, send: Cost, receive: Cost| {
         let (send_ratio, receive_ratio) =
             (send.per_gb() / plain_send.per_gb(), receive.per_gb() / plain_receive.per_gb());
@@ -67,10 +85,8 @@ pub(crate) fn measure(length: Duration) -> anyhow::Result<()> {
         println!("{name:>12}  {send:>8.2}  {send_ratio:>6.2}  {receive:>8.2}  {receive_ratio:>6.2}");
     };
     row("plain UDP", plain_send, plain_receive);
-    let (send, receive) = srt(length, None)?;
-    row("SRT", send, receive);
-    let (send, receive) = srt(length, Some(PASSPHRASE))?;
-    row("SRT AES-128", send, receive);
+    row("SRT", clear.0, clear.1);
+    row("SRT AES-128", encrypted.0, encrypted.1);
     println!("transport stream read at {:.2} GB/s on one core", read_transport_stream());
     Ok(())
 }
@@ -171,7 +187,7 @@ impl Doorkeeper for Counter {
 
     fn turned_away(&mut self, _: Turned) {}
 
-    fn message(&mut self, (): &mut (), message: Message) {
+    fn message(&mut self, (): &mut (), message: Message<'_>) {
         self.bytes.fetch_add(message.payload.len(), std::sync::atomic::Ordering::Relaxed);
     }
 
@@ -220,14 +236,19 @@ async fn send_plainly(address: SocketAddr, length: Duration) -> anyhow::Result<C
 
 fn receive_plainly(length: Duration, address: &mpsc::Sender<SocketAddr>) -> anyhow::Result<Cost> {
     run_alone(async {
-        let mut socket = DatagramSocket::bind(SocketAddr::from(([127, 0, 0, 1], 0)))?;
+        let socket = DatagramSocket::bind(SocketAddr::from(([127, 0, 0, 1], 0)))?;
         address.send(socket.local_address()?)?;
         let (end, before) = (Instant::now() + length + STEP * 20, thread_cpu_seconds()?);
-        let (mut bytes, mut batch) = (0, Vec::new());
+        let (mut bytes, mut inbox) = (0, Inbox::default());
         while Instant::now() < end {
-            let _ = timeout_at(end.into(), socket.receive(&mut batch)).await;
-            for received in batch.drain(..) {
-                bytes += received.bytes.len() / DATAGRAM * MESSAGE;
+            let _ = timeout_at(end.into(), socket.readable()).await;
+            loop {
+                socket.read(&mut inbox)?;
+                let datagrams = inbox.received().flat_map(|received| received.datagrams());
+                bytes += datagrams.map(|datagram| black_box(datagram).len() * MESSAGE / DATAGRAM).sum::<usize>();
+                if !inbox.is_full() {
+                    break;
+                }
             }
             sleep_until((Instant::now() + READ_INTERVAL).into()).await;
         }

@@ -21,7 +21,7 @@ pub async fn watch_over_srt(
     let mut link = Link::call(house, srt_config(options)?, Some(stream_id.to_owned())).await?;
     let (mut reader, mut marks) = (TsMarks::default(), Vec::new());
     // The house may end the show first.
-    let take = |message: Message| reader.push(&message.payload, &mut marks);
+    let take = |message: Message<'_>| reader.push(message.payload, &mut marks);
     if link.run_until(Instant::now() + length, take).await.is_ok() {
         link.close();
     }

@@ -1,9 +1,9 @@
 use std::collections::HashMap;
 use std::io;
 use std::net::SocketAddr;
+use std::pin::pin;
 use std::time::{Duration, Instant};
 
-use bytes::BytesMut;
 use tokio::time::sleep_until;
 use tokio_util::sync::CancellationToken;
 use waverant_srt::{
@@ -12,11 +12,17 @@ use waverant_srt::{
 };
 
 use crate::outbox::Outbox;
-use crate::socket::{DatagramSocket, Received};
+use crate::socket::{DatagramSocket, Inbox, Received};
 
-/// Datagrams are read this far apart, so that one call brings many. The latency of the protocol
-/// hides it.
-const READ_INTERVAL: Duration = Duration::from_millis(2);
+/// Reads are this far apart, so that one brings many datagrams. The latency of the protocol hides
+/// it.
+const REST: Duration = Duration::from_millis(2);
+
+/// Timers run out on multiples of this, so that one wake-up serves those of many connections.
+const GRID: Duration = Duration::from_millis(5);
+
+/// Reads in a row before what came is looked at.
+const MAX_READS: usize = 32;
 
 /// Guests are looked after this often.
 const SERVE_INTERVAL: Duration = Duration::from_millis(10);
@@ -69,7 +75,7 @@ pub trait Doorkeeper {
     fn turned_away(&mut self, turned: Turned);
 
     /// A message came, and it is time for it.
-    fn message(&mut self, guest: &mut Self::Guest, message: Message);
+    fn message(&mut self, guest: &mut Self::Guest, message: Message<'_>);
 
     /// Called every few milliseconds: gives what is to be sent, and says whether to go on.
     fn serve(&mut self, guest: &mut Self::Guest, connection: &mut Connection, now: Instant) -> Service;
@@ -126,31 +132,36 @@ impl<D: Doorkeeper> SrtSocket<D> {
 
     /// Works until `stop`; then says goodbye to all.
     pub async fn run(mut self, stop: CancellationToken) {
-        let mut batch = Vec::new();
-        let mut read_at = Instant::now();
+        let mut inbox = Inbox::default();
+        let epoch = Instant::now();
+        let mut stopped = pin!(stop.cancelled());
         loop {
-            // Between two reads there is nothing to wait for but the next one: what comes late into
-            // our hands would count as the line's delay.
-            let may_read = read_at <= Instant::now();
-            let wake = if may_read { self.next_wake() } else { read_at };
+            let wake = on_grid(epoch, self.next_wake());
             tokio::select! {
-                received = self.socket.receive(&mut batch), if may_read => {
-                    if let Err(error) = received {
-                        // What a peer's machine reports is not the socket's fault.
-                        tracing::debug!(%error, "datagrams could not be read");
-                    }
-                    read_at = Instant::now() + READ_INTERVAL;
-                }
+                _ = self.socket.readable() => {}
                 () = sleep_until(wake.into()) => {}
-                () = stop.cancelled() => break,
+                () = &mut stopped => break,
             }
             let now = Instant::now();
-            for received in batch.drain(..) {
-                self.take(now, received);
-            }
+            self.read_all(now, &mut inbox);
             self.look_after(now);
+            sleep_until((now + REST).into()).await;
         }
         self.say_goodbye();
+    }
+
+    /// Reads what is there; of very many a part.
+    fn read_all(&mut self, now: Instant, inbox: &mut Inbox) {
+        for _ in 0..MAX_READS {
+            if let Err(error) = self.socket.read(inbox) {
+                // What a peer's machine reports is not the socket's fault.
+                tracing::debug!(%error, "datagrams could not be read");
+            }
+            inbox.received().for_each(|received| self.take(now, received));
+            if !inbox.is_full() {
+                break;
+            }
+        }
     }
 
     fn next_wake(&self) -> Instant {
@@ -161,23 +172,23 @@ impl<D: Doorkeeper> SrtSocket<D> {
         self.held.values().map(|held| held.due).min().unwrap_or(idle).min(self.serve_at)
     }
 
-    fn take(&mut self, now: Instant, received: Received) {
-        let Received { from, mut bytes, stride } = received;
-        while !bytes.is_empty() {
-            let datagram = bytes.split_to(stride.min(bytes.len()));
-            match destination(&datagram) {
-                Some(0) => self.take_caller(now, from, &datagram),
-                Some(id) => self.take_packet(now, from, id, datagram),
-                None => {}
+    fn take(&mut self, now: Instant, received: Received<'_>) {
+        let mut datagrams = received.datagrams().peekable();
+        while let Some(datagram) = datagrams.next() {
+            let to = destination(datagram);
+            if to == Some(0) {
+                self.take_caller(now, received.from, datagram);
+                continue;
             }
-        }
-    }
-
-    fn take_packet(&mut self, now: Instant, from: SocketAddr, id: u32, datagram: BytesMut) {
-        // A packet from elsewhere is not the peer's, whatever number it has.
-        if let Some(held) = self.held.get_mut(&id).filter(|held| held.connection.peer() == from) {
-            held.connection.handle_datagram(now, datagram);
+            // A packet from elsewhere is not the peer's, whatever number it has.
+            let held = to.and_then(|id| self.held.get_mut(&id));
+            let Some(held) = held.filter(|held| held.connection.peer() == received.from) else { continue };
             held.was_touched = true;
+            held.connection.handle_datagram(now, datagram);
+            // Nearly always they are all for the same one.
+            while let Some(datagram) = datagrams.next_if(|next| destination(next) == to) {
+                held.connection.handle_datagram(now, datagram);
+            }
         }
     }
 
@@ -289,6 +300,12 @@ impl<D: Doorkeeper> SrtSocket<D> {
         }
         self.remove_closed();
     }
+}
+
+/// The first moment of the grid at or after `at`.
+fn on_grid(epoch: Instant, at: Instant) -> Instant {
+    let (since, step) = (at.saturating_duration_since(epoch).as_micros(), GRID.as_micros());
+    epoch + Duration::from_micros(u64::try_from(since.div_ceil(step) * step).unwrap_or(u64::MAX))
 }
 
 /// Sends everything that a connection has to send now.

@@ -11,4 +11,4 @@ mod socket;
 pub use driver::{Doorkeeper, Service, SrtSocket, Turned};
 pub use link::{Link, LinkError};
 pub use outbox::Outbox;
-pub use socket::{DatagramSocket, Received, SocketBuffers};
+pub use socket::{DatagramSocket, Inbox, Received, SocketBuffers};

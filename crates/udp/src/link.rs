@@ -10,7 +10,7 @@ use waverant_srt::{
 
 use crate::driver::{send, transmit};
 use crate::outbox::Outbox;
-use crate::socket::{DatagramSocket, Received};
+use crate::socket::{DatagramSocket, Inbox};
 
 /// Why a call failed.
 #[derive(Debug)]
@@ -27,7 +27,7 @@ struct Calling {
     socket: DatagramSocket,
     caller: Caller,
     peer: SocketAddr,
-    batch: Vec<Received>,
+    inbox: Inbox,
 }
 
 impl Calling {
@@ -37,7 +37,7 @@ impl Calling {
         let local_id = (rand::random::<u32>() >> 2).max(1);
         let random = Randomness::new(rand::random());
         let caller = Caller::new(config, peer, stream_id, local_id, random, Instant::now());
-        Ok(Self { socket, caller, peer, batch: Vec::new() })
+        Ok(Self { socket, caller, peer, inbox: Inbox::default() })
     }
 
     /// Says what is due, and takes what comes until there is more to say.
@@ -47,15 +47,15 @@ impl Calling {
         if let Some(datagram) = self.caller.poll_transmit(now) {
             send(&self.socket, peer, &datagram, datagram.len());
         }
-        let _ = timeout_at(self.caller.poll_timeout().into(), self.socket.receive(&mut self.batch)).await;
+        let _ = timeout_at(self.caller.poll_timeout().into(), self.socket.readable()).await;
+        read(&self.socket, &mut self.inbox);
         let now = Instant::now();
         let mut connection: Option<Connection> = None;
-        for mut received in self.batch.drain(..).filter(|received| received.from == peer) {
-            while !received.bytes.is_empty() {
-                let datagram = received.bytes.split_to(received.stride.min(received.bytes.len()));
+        for received in self.inbox.received().filter(|received| received.from == peer) {
+            for datagram in received.datagrams() {
                 match &mut connection {
                     Some(connection) => connection.handle_datagram(now, datagram),
-                    None => connection = self.caller.handle_datagram(now, &datagram).map_err(LinkError::Call)?,
+                    None => connection = self.caller.handle_datagram(now, datagram).map_err(LinkError::Call)?,
                 }
             }
         }
@@ -69,7 +69,7 @@ pub struct Link {
     socket: DatagramSocket,
     connection: Connection,
     outbox: Outbox,
-    batch: Vec<Received>,
+    inbox: Inbox,
 }
 
 impl Link {
@@ -81,8 +81,8 @@ impl Link {
         let mut calling = Calling::begin(peer, config, stream_id)?;
         loop {
             if let Some(connection) = calling.step().await? {
-                let Calling { socket, batch, .. } = calling;
-                return Ok(Self { socket, connection, outbox: Outbox::default(), batch });
+                let Calling { socket, inbox, .. } = calling;
+                return Ok(Self { socket, connection, outbox: Outbox::default(), inbox });
             }
         }
     }
@@ -126,7 +126,7 @@ impl Link {
     ///
     /// # Errors
     /// Why the connection is over.
-    pub async fn run_until(&mut self, end: Instant, mut take: impl FnMut(Message)) -> Result<(), CloseReason> {
+    pub async fn run_until(&mut self, end: Instant, mut take: impl FnMut(Message<'_>)) -> Result<(), CloseReason> {
         loop {
             let now = Instant::now();
             self.connection.handle_timeout(now);
@@ -142,21 +142,19 @@ impl Link {
             }
             let wake = self.connection.poll_timeout().unwrap_or(end).min(end);
             tokio::select! {
-                received = self.socket.receive(&mut self.batch) => {
-                    if let Err(error) = received {
-                        tracing::debug!(%error, "datagrams could not be read");
-                    }
-                }
+                _ = self.socket.readable() => self.take_all(),
                 () = sleep_until(wake.into()) => {}
             }
-            let now = Instant::now();
-            for mut received in self.batch.drain(..) {
-                while !received.bytes.is_empty() {
-                    let datagram = received.bytes.split_to(received.stride.min(received.bytes.len()));
-                    let is_ours = destination(&datagram) == Some(self.connection.local_id());
-                    if received.from == self.connection.peer() && is_ours {
-                        self.connection.handle_datagram(now, datagram);
-                    }
+        }
+    }
+
+    fn take_all(&mut self) {
+        read(&self.socket, &mut self.inbox);
+        let (now, peer, connection) = (Instant::now(), self.connection.peer(), &mut self.connection);
+        for received in self.inbox.received().filter(|received| received.from == peer) {
+            for datagram in received.datagrams() {
+                if destination(datagram) == Some(connection.local_id()) {
+                    connection.handle_datagram(now, datagram);
                 }
             }
         }
@@ -166,6 +164,13 @@ impl Link {
     pub fn close(mut self) {
         self.connection.close();
         transmit(&self.socket, &mut self.connection, &mut self.outbox, Instant::now());
+    }
+}
+
+/// What a peer's machine reports is not the socket's fault.
+fn read(socket: &DatagramSocket, inbox: &mut Inbox) {
+    if let Err(error) = socket.read(inbox) {
+        tracing::debug!(%error, "datagrams could not be read");
     }
 }
 

@@ -1,18 +1,11 @@
 use std::io::{self, IoSliceMut};
 use std::net::{SocketAddr, UdpSocket};
 
-use bytes::BytesMut;
 use quinn_udp::{BATCH_SIZE, RecvMeta, Transmit, UdpSockRef, UdpSocketState};
 use tokio::io::Interest;
 
-/// What one read may bring: as much as the kernel joins.
+/// What one datagram, or those that the kernel joins, may have.
 const SLOT_LENGTH: usize = 64 * 1024;
-
-/// Reads share a block of memory until it is used up.
-const BLOCK_LENGTH: usize = 4 * SLOT_LENGTH;
-
-/// Reads in a row before what came is looked at.
-const MAX_READS: usize = 32;
 
 /// Buffers that the kernel is asked for: half a second of a hundred streams.
 const WANTED_BUFFER: usize = 8 * 1024 * 1024;
@@ -29,14 +22,51 @@ pub struct SocketBuffers {
 }
 
 /// Datagrams of one peer that came at once.
-#[derive(Debug)]
-pub struct Received {
+#[derive(Clone, Copy, Debug)]
+pub struct Received<'a> {
     /// Where they come from.
     pub from: SocketAddr,
-    /// One behind the other.
-    pub bytes: BytesMut,
-    /// The length of each but the last.
-    pub stride: usize,
+    bytes: &'a [u8],
+    stride: usize,
+}
+
+impl<'a> Received<'a> {
+    /// The datagrams, one after the other.
+    pub fn datagrams(&self) -> impl Iterator<Item = &'a [u8]> + use<'a> {
+        self.bytes.chunks(self.stride.max(1))
+    }
+}
+
+/// Room for what one read brings; used again for the next.
+#[derive(Debug)]
+pub struct Inbox {
+    bytes: Vec<u8>,
+    metas: [RecvMeta; BATCH_SIZE],
+    count: usize,
+}
+
+impl Default for Inbox {
+    fn default() -> Self {
+        // The system gives pages only where something is written.
+        Self { bytes: vec![0; SLOT_LENGTH * BATCH_SIZE], metas: [RecvMeta::default(); BATCH_SIZE], count: 0 }
+    }
+}
+
+impl Inbox {
+    /// What the last read brought.
+    pub fn received(&self) -> impl Iterator<Item = Received<'_>> {
+        let slots = self.bytes.chunks(SLOT_LENGTH).zip(&self.metas).take(self.count);
+        slots.map(|(slot, meta)| Received {
+            from: meta.addr,
+            bytes: &slot[..meta.len.min(SLOT_LENGTH)],
+            stride: meta.stride,
+        })
+    }
+
+    /// True if there may be more than the last read brought.
+    pub fn is_full(&self) -> bool {
+        self.count == BATCH_SIZE
+    }
 }
 
 /// A UDP socket that moves many datagrams with one call, where the system can.
@@ -44,7 +74,6 @@ pub struct Received {
 pub struct DatagramSocket {
     socket: tokio::net::UdpSocket,
     state: UdpSocketState,
-    slots: Vec<BytesMut>,
     buffers: SocketBuffers,
 }
 
@@ -66,8 +95,7 @@ impl DatagramSocket {
         };
         socket.set_nonblocking(true)?;
         let socket = tokio::net::UdpSocket::from_std(socket)?;
-        let slots = (0..BATCH_SIZE).map(|_| BytesMut::new()).collect();
-        Ok(Self { socket, state, slots, buffers })
+        Ok(Self { socket, state, buffers })
     }
 
     /// # Errors
@@ -86,50 +114,32 @@ impl DatagramSocket {
         self.state.max_gso_segments()
     }
 
-    /// Waits for datagrams, and adds those that are there to `out`; of very many a part.
+    /// Waits until there may be datagrams.
     ///
     /// # Errors
     /// What the system says.
-    pub async fn receive(&mut self, out: &mut Vec<Received>) -> io::Result<()> {
-        loop {
-            self.socket.readable().await?;
-            match self.try_receive(out) {
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => continue,
-                Err(error) => return Err(error),
-                Ok(mut count) => {
-                    for _ in 1..MAX_READS {
-                        if count < BATCH_SIZE {
-                            break;
-                        }
-                        count = self.try_receive(out).unwrap_or(0);
-                    }
-                    return Ok(());
-                }
-            }
-        }
+    pub async fn readable(&self) -> io::Result<()> {
+        self.socket.readable().await
     }
 
-    fn try_receive(&mut self, out: &mut Vec<Received>) -> io::Result<usize> {
-        for slot in &mut self.slots {
-            if slot.len() < SLOT_LENGTH {
-                *slot = BytesMut::zeroed(BLOCK_LENGTH);
+    /// Reads what is there, without waiting and up to what `inbox` holds.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn read(&self, inbox: &mut Inbox) -> io::Result<()> {
+        inbox.count = 0;
+        let mut slots = inbox.bytes.chunks_mut(SLOT_LENGTH);
+        let mut views: [IoSliceMut<'_>; BATCH_SIZE] =
+            std::array::from_fn(|_| IoSliceMut::new(slots.next().unwrap_or_default()));
+        let (socket, state, metas) = (&self.socket, &self.state, &mut inbox.metas);
+        match socket.try_io(Interest::READABLE, || state.recv(UdpSockRef::from(socket), &mut views, metas)) {
+            Ok(count) => {
+                inbox.count = count;
+                Ok(())
             }
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => Ok(()),
+            Err(error) => Err(error),
         }
-        let mut metas = [RecvMeta::default(); BATCH_SIZE];
-        let (socket, state, slots) = (&self.socket, &self.state, &mut self.slots);
-        let mut views: [IoSliceMut<'_>; BATCH_SIZE] = {
-            let mut slots = slots.iter_mut();
-            std::array::from_fn(|_| IoSliceMut::new(slots.next().map_or(&mut [], |slot| &mut slot[..SLOT_LENGTH])))
-        };
-        let count =
-            socket.try_io(Interest::READABLE, || state.recv(UdpSockRef::from(socket), &mut views, &mut metas))?;
-        for (slot, meta) in self.slots.iter_mut().zip(&metas[..count]) {
-            let bytes = slot.split_to(meta.len.min(SLOT_LENGTH));
-            if meta.stride > 0 && !bytes.is_empty() {
-                out.push(Received { from: meta.addr, bytes, stride: meta.stride });
-            }
-        }
-        Ok(count)
     }
 
     /// Sends datagrams of `segment` bytes each, the last one maybe shorter. False if the kernel

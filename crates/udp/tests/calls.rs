@@ -32,7 +32,7 @@ impl Doorkeeper for Counter {
 
     fn turned_away(&mut self, _: Turned) {}
 
-    fn message(&mut self, (): &mut (), message: Message) {
+    fn message(&mut self, (): &mut (), message: Message<'_>) {
         self.bytes.fetch_add(message.payload.len(), Ordering::Relaxed);
     }
 

@@ -60,6 +60,16 @@ impl DeliveryClock {
         }
     }
 
+    /// The latest time of packets that are to be handed on by `now`.
+    pub(super) fn due_until(&self, now: Instant) -> i64 {
+        let micros = |duration: Duration| i64::try_from(duration.as_micros()).unwrap_or(i64::MAX);
+        let since_base = match now.checked_duration_since(self.base) {
+            Some(since) => micros(since),
+            None => -micros(self.base.saturating_duration_since(now)),
+        };
+        since_base - self.moved_us - self.drift_us - micros(self.latency)
+    }
+
     /// Learns from an answer of the peer, stamped by its clock, how far the clocks went apart.
     ///
     /// The specification takes the mean of the samples, corrected by the round trip. We take the
@@ -103,7 +113,9 @@ mod tests {
         let now = start();
         let mut clock = DeliveryClock::new(now, 5_000_000, Duration::from_millis(120));
         let time = clock.unwrap(5_010_000);
-        assert_eq!(clock.due(time), now + Duration::from_millis(130));
+        let due = now + Duration::from_millis(130);
+        assert_eq!((clock.due(time), clock.due_until(due)), (due, time));
+        assert!(clock.due_until(due - Duration::from_micros(1)) < time);
     }
 
     /// A peer whose clock is 50 parts per million slow is a second late after 20000 s.

@@ -1,6 +1,6 @@
 use std::time::{Duration, Instant};
 
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 
 use super::control::{Control, confirms};
 use super::{CloseReason, Connection};
@@ -47,7 +47,7 @@ impl Keys {
     }
 
     /// Decrypts a payload in its place; false if it cannot be.
-    pub(super) fn open(&self, header: &DataHeader, raw_header: &[u8], payload: &mut BytesMut) -> bool {
+    pub(super) fn open(&self, header: &DataHeader, raw_header: &[u8], payload: &mut Vec<u8>) -> bool {
         let mut bound = [0; crate::wire::HEADER_LENGTH];
         bound.copy_from_slice(raw_header);
         // The mark of a retransmission is no part of what is authenticated.

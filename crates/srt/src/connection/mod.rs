@@ -5,6 +5,7 @@ mod control;
 mod delivery_clock;
 mod keys;
 mod pacing;
+mod payloads;
 mod receiver;
 mod rtt;
 mod sender;
@@ -13,7 +14,7 @@ use std::collections::VecDeque;
 use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 use thiserror::Error;
 
 use crate::config::Config;
@@ -26,8 +27,9 @@ use control::{AckState, Control};
 use delivery_clock::DeliveryClock;
 pub(crate) use keys::Keys;
 use pacing::Pacing;
+use payloads::Payloads;
 pub use receiver::Message;
-use receiver::{Insertion, Receiver};
+use receiver::{Insertion, Receiver, Whole};
 use rtt::RoundTrip;
 use sender::Sender;
 
@@ -125,6 +127,9 @@ pub struct Connection {
     ack: AckState,
     control: VecDeque<Control>,
     keys: Option<Keys>,
+    payloads: Payloads,
+    /// The message that was handed on last.
+    handed_on: Vec<u8>,
     random: Randomness,
     response: Option<Bytes>,
     heard_at: Instant,
@@ -160,6 +165,8 @@ impl Connection {
             ack: AckState::new(initial_seq, now),
             control: VecDeque::new(),
             keys: agreement.keys,
+            payloads: Payloads::default(),
+            handed_on: Vec::new(),
             random,
             response: agreement.response,
             heard_at: now,
@@ -219,13 +226,13 @@ impl Connection {
     }
 
     /// Takes a datagram of the peer. It must have come from [`peer`](Self::peer).
-    pub fn handle_datagram(&mut self, now: Instant, mut datagram: BytesMut) {
-        match Header::parse(&datagram) {
+    pub fn handle_datagram(&mut self, now: Instant, datagram: &[u8]) {
+        match Header::parse(datagram) {
             _ if self.closed.is_some() => {}
             Ok(Header::Data(header)) => {
                 self.heard_at = now;
-                let raw_header = datagram.split_to(HEADER_LENGTH);
-                self.handle_data(now, &header, &raw_header, datagram);
+                let (raw_header, payload) = datagram.split_at(HEADER_LENGTH);
+                self.handle_data(now, &header, raw_header, payload);
             }
             Ok(Header::Control(header)) => {
                 self.heard_at = now;
@@ -333,11 +340,14 @@ impl Connection {
 
     /// The next message, if it is time for it; call until None.
     #[must_use]
-    pub fn poll_message(&mut self, now: Instant) -> Option<Message> {
-        let released = self.receiver.release(now, &self.clock);
+    pub fn poll_message(&mut self, now: Instant) -> Option<Message<'_>> {
+        self.payloads.give_back(std::mem::take(&mut self.handed_on));
+        let released = self.receiver.release(now, &self.clock, &mut self.payloads);
         self.statistics.received.dropped_packets += u64::from(released.dropped);
-        self.statistics.received.messages += u64::from(released.message.is_some());
-        released.message
+        let Whole { payload, peer_time_us, lost_before } = released.message?;
+        self.statistics.received.messages += 1;
+        self.handed_on = payload;
+        Some(Message { payload: &self.handed_on, peer_time_us, lost_before })
     }
 
     /// Figures of the connection as they are now.
@@ -357,7 +367,7 @@ impl Connection {
         statistics
     }
 
-    fn handle_data(&mut self, now: Instant, header: &DataHeader, raw_header: &[u8], mut payload: BytesMut) {
+    fn handle_data(&mut self, now: Instant, header: &DataHeader, raw_header: &[u8], payload: &[u8]) {
         let received = &mut self.statistics.received;
         received.retransmitted_packets += u64::from(header.retransmitted);
         match self.receiver.judge(header.seq) {
@@ -370,6 +380,7 @@ impl Connection {
             self.arrivals.note(now, header.seq.get(), payload.len());
         }
         let length = payload.len();
+        let mut payload = self.payloads.keep(payload);
         let is_readable = match &self.keys {
             None => header.key == KeyFlag::Clear,
             Some(keys) => keys.open(header, raw_header, &mut payload),
@@ -378,7 +389,7 @@ impl Connection {
         received.bytes += length as u64;
         received.undecrypted_packets += u64::from(!is_readable);
         let peer_time_us = self.clock.unwrap(header.timestamp);
-        let payload = is_readable.then(|| payload.freeze());
+        let payload = is_readable.then_some(payload);
         if let Insertion::New { missing, was_overtaken } = self.receiver.insert(now, header, peer_time_us, payload) {
             received.lost_packets += u64::from(missing);
             received.reordered_packets += u64::from(was_overtaken);

@@ -1,9 +1,8 @@
 use std::collections::VecDeque;
 use std::time::{Duration, Instant};
 
-use bytes::{Bytes, BytesMut};
-
 use super::delivery_clock::DeliveryClock;
+use super::payloads::Payloads;
 use crate::number::SeqNumber;
 use crate::wire::{DataHeader, Position};
 
@@ -14,10 +13,10 @@ const CALM: u16 = 50;
 const LONGEST_PATIENCE: Duration = Duration::from_millis(20);
 
 /// One message of the peer's application.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Message {
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Message<'a> {
     /// What it holds.
-    pub payload: Bytes,
+    pub payload: &'a [u8],
     /// Microseconds on the peer's clock at which it was given to the peer.
     pub peer_time_us: i64,
     /// Packets right before it that never came, or could not be decrypted.
@@ -33,7 +32,7 @@ struct Held {
 
 #[derive(Debug)]
 enum Payload {
-    Clear(Bytes),
+    Clear(Vec<u8>),
     /// Came, and cannot be decrypted.
     Unreadable,
     /// Given up by the sender.
@@ -64,10 +63,18 @@ pub(super) enum Insertion {
     NoRoom,
 }
 
+/// A message that is complete.
+#[derive(Debug)]
+pub(super) struct Whole {
+    pub(super) payload: Vec<u8>,
+    pub(super) peer_time_us: i64,
+    pub(super) lost_before: u32,
+}
+
 /// What was handed on.
 #[derive(Debug, Default)]
 pub(super) struct Released {
-    pub(super) message: Option<Message>,
+    pub(super) message: Option<Whole>,
     /// Packets given up because it was time for what came behind them.
     pub(super) dropped: u32,
 }
@@ -91,7 +98,7 @@ pub(super) struct Receiver {
     /// When something missing is to be reported, or earlier.
     next_report: Option<Instant>,
     /// Pieces of a message that is not complete.
-    pieces: Option<(i64, BytesMut)>,
+    pieces: Option<(i64, Vec<u8>)>,
     lost_before: u32,
 }
 
@@ -154,7 +161,7 @@ impl Receiver {
         now: Instant,
         header: &DataHeader,
         peer_time_us: i64,
-        payload: Option<Bytes>,
+        payload: Option<Vec<u8>>,
     ) -> Insertion {
         let judgement = self.judge(header.seq);
         let (Insertion::New { was_overtaken, .. }, Some(place)) = (judgement, header.seq.place_after(self.base)) else {
@@ -255,19 +262,27 @@ impl Receiver {
 
     /// When the next packet is to be handed on, as far as is known.
     pub(super) fn next_due(&self, clock: &DeliveryClock) -> Option<Instant> {
+        self.next_time().map(|peer_time_us| clock.due(peer_time_us))
+    }
+
+    /// The peer's time of the next packet to be handed on, as far as is known.
+    fn next_time(&self) -> Option<i64> {
+        let time = |slot: &Slot| match slot {
+            Slot::Held(held) if !matches!(held.payload, Payload::GivenUp) => Some(held.peer_time_us),
+            _ => None,
+        };
         if self.contiguous == 0 && !self.drop_too_late {
             return None;
         }
-        self.slots.iter().find_map(|slot| match slot {
-            Slot::Held(held) if !matches!(held.payload, Payload::GivenUp) => Some(clock.due(held.peer_time_us)),
-            _ => None,
-        })
+        // Nearly always it is the first.
+        self.slots.front().and_then(time).or_else(|| self.slots.iter().find_map(time))
     }
 
     /// Hands on the next message if it is time.
-    pub(super) fn release(&mut self, now: Instant, clock: &DeliveryClock) -> Released {
+    pub(super) fn release(&mut self, now: Instant, clock: &DeliveryClock, payloads: &mut Payloads) -> Released {
         let mut released = Released::default();
-        if self.next_due(clock).is_none_or(|due| due > now) {
+        let due_until = clock.due_until(now);
+        if self.next_time().is_none_or(|time| time > due_until) {
             return released;
         }
         if self.contiguous == 0 {
@@ -275,14 +290,14 @@ impl Receiver {
         }
         while let Some(Slot::Held(held)) = self.slots.front() {
             // What is behind a message that was given up has a time of its own.
-            let is_due = matches!(held.payload, Payload::GivenUp) || clock.due(held.peer_time_us) <= now;
+            let is_due = matches!(held.payload, Payload::GivenUp) || held.peer_time_us <= due_until;
             if !is_due {
                 break;
             }
             let Some(Slot::Held(held)) = self.slots.pop_front() else { break };
             self.base = self.base + 1;
             self.contiguous -= 1;
-            released.message = self.assemble(held);
+            released.message = self.assemble(held, payloads);
             if released.message.is_some() {
                 break;
             }
@@ -291,7 +306,7 @@ impl Receiver {
     }
 
     /// Joins the packets of a message. One with a hole is given up.
-    fn assemble(&mut self, held: Held) -> Option<Message> {
+    fn assemble(&mut self, held: Held, payloads: &mut Payloads) -> Option<Whole> {
         let Payload::Clear(payload) = held.payload else {
             self.lost_before += 1;
             self.pieces = None;
@@ -300,7 +315,7 @@ impl Receiver {
         let (peer_time_us, payload) = match (held.position, self.pieces.take()) {
             (Position::Solo, _) => (held.peer_time_us, payload),
             (Position::First, _) => {
-                self.pieces = Some((held.peer_time_us, BytesMut::from(&payload[..])));
+                self.pieces = Some((held.peer_time_us, payload));
                 return None;
             }
             (_, None) => {
@@ -309,14 +324,15 @@ impl Receiver {
             }
             (position, Some((time, mut pieces))) => {
                 pieces.extend_from_slice(&payload);
+                payloads.give_back(payload);
                 if !position.is_last() {
                     self.pieces = Some((time, pieces));
                     return None;
                 }
-                (time, pieces.freeze())
+                (time, pieces)
             }
         };
-        Some(Message { payload, peer_time_us, lost_before: std::mem::take(&mut self.lost_before) })
+        Some(Whole { payload, peer_time_us, lost_before: std::mem::take(&mut self.lost_before) })
     }
 
     /// Gives up what is missing at the front.

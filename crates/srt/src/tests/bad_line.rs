@@ -21,9 +21,9 @@ fn deliver(faults: (Faults, Faults), latency: Duration, count: u32, seed: u64) -
     pair.run_for(latency * 3);
     let mut last = None;
     for delivered in &pair.at_listener {
-        let number = number_of(&delivered.message);
+        let number = number_of(delivered);
         assert!(last.is_none_or(|last| number > last), "{number} after {last:?}");
-        assert_eq!(delivered.message.payload, numbered(number, LENGTH));
+        assert_eq!(delivered.payload, numbered(number, LENGTH));
         last = Some(number);
         // The way here, which the handshake took as well, and the latency.
         let due = pair.start + INTERVAL * number + faults.0.delay + latency;
@@ -102,7 +102,7 @@ fn jitter_does_not_reach_the_application() {
     assert_eq!(pair.at_listener.len(), 20_000);
     let offset = |(number, at)| pair.start + INTERVAL * number + Duration::from_secs(1) - at;
     let offsets: Vec<Duration> =
-        pair.at_listener.iter().map(|delivered| offset((number_of(&delivered.message), delivered.at))).collect();
+        pair.at_listener.iter().map(|delivered| offset((number_of(delivered), delivered.at))).collect();
     let steps = offsets.windows(2).filter(|pair| pair[0].abs_diff(pair[1]) > Duration::from_millis(1)).count();
     assert!(steps <= 8, "{steps} packets were off the rhythm");
 }
@@ -128,7 +128,7 @@ fn an_outage_costs_what_was_in_it() {
     let (sent, received) = (pair.caller.statistics(pair.now).sent, pair.listener.statistics(pair.now).received);
     assert!(sent.dropped_packets > 1_000, "{sent:?}");
     assert_eq!(received.messages + received.dropped_packets, 4_000, "{received:?}");
-    let told: u32 = pair.at_listener.iter().map(|delivered| delivered.message.lost_before).sum();
+    let told: u32 = pair.at_listener.iter().map(|delivered| delivered.lost_before).sum();
     assert_eq!(u64::from(told), received.dropped_packets);
 }
 
@@ -154,7 +154,7 @@ fn large_messages_are_joined_again() {
     pair.run_for(Duration::from_secs(1));
     assert_eq!(pair.at_listener.len(), 500);
     for (number, delivered) in (0..).zip(&pair.at_listener) {
-        assert_eq!(delivered.message.payload, numbered(number, 7_000));
+        assert_eq!(delivered.payload, numbered(number, 7_000));
     }
 }
 
@@ -167,7 +167,7 @@ fn a_torn_message_is_given_up_whole() {
     pair.run_for(Duration::from_secs(1));
     assert!((100..1_000).contains(&pair.at_listener.len()), "{}", pair.at_listener.len());
     for delivered in &pair.at_listener {
-        assert_eq!(delivered.message.payload, numbered(number_of(&delivered.message), 4_000));
+        assert_eq!(delivered.payload, numbered(number_of(delivered), 4_000));
     }
 }
 

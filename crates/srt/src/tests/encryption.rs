@@ -30,7 +30,7 @@ fn keys_are_made_new_in_mid_stream(#[case] key_length: KeyLength, #[case] authen
     let received = pair.listener.statistics(pair.now).received;
     assert_eq!((received.undecrypted_packets, received.dropped_packets), (0, 0));
     for (number, delivered) in (0..).zip(&pair.at_listener) {
-        assert_eq!(delivered.message.payload, numbered(number, 1_200));
+        assert_eq!(delivered.payload, numbered(number, 1_200));
     }
     assert_eq!(pair.at_listener.len(), 5_000);
     let data = || pair.seen.iter().filter(|datagram| datagram[0] & 0x80 == 0);
@@ -47,7 +47,7 @@ fn both_ends_can_send_with_the_callers_key() {
     let mut pair = Pair::new(&config("wexcombe reach"), &config("wexcombe reach"), (line, line), 31);
     pair.listener.send(pair.now, &numbered(1, 500)).unwrap();
     pair.run_for(Duration::from_secs(1));
-    assert_eq!(pair.at_caller[0].message.payload, numbered(1, 500));
+    assert_eq!(pair.at_caller[0].payload, numbered(1, 500));
 }
 
 #[rstest]

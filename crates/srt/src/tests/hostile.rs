@@ -1,6 +1,5 @@
 use std::time::Duration;
 
-use bytes::BytesMut;
 use proptest::prelude::*;
 
 use super::line::{Dice, Faults};
@@ -49,7 +48,7 @@ proptest! {
         pair.stream(20, Duration::from_millis(1), 100);
         let mut out = Vec::new();
         for piece in raw {
-            pair.listener.handle_datagram(pair.now, BytesMut::from(&piece[..]));
+            pair.listener.handle_datagram(pair.now, &piece);
             pair.now += Duration::from_millis(3);
             pair.listener.handle_timeout(pair.now);
             while pair.listener.poll_message(pair.now).is_some() {}
@@ -102,7 +101,7 @@ fn ranges_cost_no_more_than_what_they_hit() {
     let began = pair.listener.statistics(pair.now);
     for _ in 0..100 {
         let drop_request = control(7, &[0, 0, 3, 0xe8, 0x3f, 0xff, 0xff, 0xff]);
-        pair.listener.handle_datagram(pair.now, BytesMut::from(&drop_request[..]));
+        pair.listener.handle_datagram(pair.now, &drop_request);
     }
     assert_eq!(pair.listener.statistics(pair.now).received.dropped_packets, began.received.dropped_packets);
     for number in 0..500 {
@@ -110,7 +109,7 @@ fn ranges_cost_no_more_than_what_they_hit() {
     }
     pair.run_for(Duration::from_millis(10));
     let report = control(3, &[[0x80, 0, 3, 0xe8], [0x3f, 0xff, 0xff, 0xff]].concat().repeat(180));
-    pair.caller.handle_datagram(pair.now, BytesMut::from(&report[..]));
+    pair.caller.handle_datagram(pair.now, &report);
     assert!(pair.caller.statistics(pair.now).sent.reported_lost_packets <= 1_000);
     pair.run_for(Duration::from_secs(1));
     assert_eq!(pair.at_listener.len(), 500);

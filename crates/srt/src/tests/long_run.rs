@@ -21,8 +21,8 @@ fn a_day_with_every_wrap() {
         pair.stream(1_000, interval, 40);
         for message in pair.at_listener.drain(..) {
             let expected = (delivered - part * 1_000) % 1_000;
-            assert_eq!(number_of(&message.message) % 1_000, expected % 1_000);
-            delivered += 1 + message.message.lost_before;
+            assert_eq!(number_of(&message) % 1_000, expected % 1_000);
+            delivered += 1 + message.lost_before;
         }
     }
     pair.run_for(Duration::from_secs(1));

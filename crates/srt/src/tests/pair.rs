@@ -1,7 +1,7 @@
 use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 
 use super::line::{Faults, Line};
 use crate::{CallError, Caller, Config, Connection, Listener, ListenerEvent, Message, Randomness, RejectReason};
@@ -22,7 +22,12 @@ pub(super) fn start() -> Instant {
 #[derive(Clone, Debug)]
 pub(super) struct Delivered {
     pub(super) at: Instant,
-    pub(super) message: Message,
+    pub(super) payload: Vec<u8>,
+    pub(super) lost_before: u32,
+}
+
+fn delivered(at: Instant, message: Message<'_>) -> Delivered {
+    Delivered { at, payload: message.payload.to_vec(), lost_before: message.lost_before }
 }
 
 /// A caller and a listener, their connections, and the line between them.
@@ -120,19 +125,15 @@ impl Pair {
         let mut out = Vec::new();
         loop {
             while let Some(datagram) = self.up.arrive(now) {
-                self.listener.handle_datagram(now, BytesMut::from(&datagram[..]));
+                self.listener.handle_datagram(now, &datagram);
             }
             while let Some(datagram) = self.down.arrive(now) {
-                self.caller.handle_datagram(now, BytesMut::from(&datagram[..]));
+                self.caller.handle_datagram(now, &datagram);
             }
             self.caller.handle_timeout(now);
             self.listener.handle_timeout(now);
-            self.at_listener.extend(std::iter::from_fn(|| {
-                self.listener.poll_message(now).map(|message| Delivered { at: now, message })
-            }));
-            self.at_caller.extend(std::iter::from_fn(|| {
-                self.caller.poll_message(now).map(|message| Delivered { at: now, message })
-            }));
+            self.at_listener.extend(std::iter::from_fn(|| Some(delivered(now, self.listener.poll_message(now)?))));
+            self.at_caller.extend(std::iter::from_fn(|| Some(delivered(now, self.caller.poll_message(now)?))));
             let mut is_quiet = true;
             for (connection, line) in [(&mut self.caller, &mut self.up), (&mut self.listener, &mut self.down)] {
                 out.clear();
@@ -190,8 +191,8 @@ pub(super) fn numbered(number: u32, length: usize) -> Bytes {
     message.into()
 }
 
-pub(super) fn number_of(message: &Message) -> u32 {
-    u32::from_be_bytes(message.payload[..4].try_into().unwrap())
+pub(super) fn number_of(delivered: &Delivered) -> u32 {
+    u32::from_be_bytes(delivered.payload[..4].try_into().unwrap())
 }
 
 pub(super) fn refusal(ours: &Config, theirs: &Config) -> RejectReason {

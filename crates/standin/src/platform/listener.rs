@@ -97,10 +97,10 @@ impl Doorkeeper for Door {
         self.note_refused(turned.reason);
     }
 
-    fn message(&mut self, guest: &mut Guest, message: Message) {
+    fn message(&mut self, guest: &mut Guest, message: Message<'_>) {
         self.note(|report| {
             if let Some(connection) = report.connections.get_mut(guest.number) {
-                guest.marks.push(&message.payload, &mut connection.received);
+                guest.marks.push(message.payload, &mut connection.received);
                 connection.fault = guest.marks.fault();
             }
         });

@@ -122,7 +122,7 @@ impl Doorkeeper for Door {
         self.house.note_turned_away(turned.from, &away, Some(format!("SRT: {detail}")));
     }
 
-    fn message(&mut self, guest: &mut Guest, message: Message) {
+    fn message(&mut self, guest: &mut Guest, message: Message<'_>) {
         guest.message(&message);
     }
 

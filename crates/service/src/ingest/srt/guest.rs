@@ -57,9 +57,9 @@ impl Guest {
     }
 
     /// Takes a message of a publisher. What a player sends is of no interest.
-    pub(super) fn message(&self, message: &Message) {
+    pub(super) fn message(&self, message: &Message<'_>) {
         if let Role::Publisher(seat) = &self.role {
-            seat.bytes(&message.payload);
+            seat.bytes(message.payload);
         }
     }
 
