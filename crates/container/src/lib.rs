@@ -1,6 +1,6 @@
-//! Containers, without files or sockets: FLV tag payloads as RTMP carries them; MPEG-TS;
-//! fragmented MP4 and
-//! Matroska with writers that need no end, and readers for files of any size; plain MP4 made of either.
+//! Containers, without files or sockets: FLV tag payloads as RTMP carries them; MPEG-TS and Matroska
+//! as streams of bytes; fragmented MP4 and Matroska with writers that need no end, and readers for
+//! files of any size; plain MP4 made of either.
 
 mod cutting;
 mod file;
@@ -9,6 +9,7 @@ mod language;
 mod matroska;
 mod mp4;
 mod source;
+mod stream;
 mod ts;
 
 pub use cutting::{Fragment, Patch, WriterError};
@@ -20,7 +21,8 @@ pub use flv::{
     FlvError, TagCodec, TagContent, TagForm, TagHeader, TagPart, TagTime, colour_info_header, config_header,
     end_header, frame_header, parse_audio_tag, parse_video_tag,
 };
-pub use matroska::{ClusterWriter, MatroskaError};
+pub use matroska::{ClusterWriter, MatroskaError, MatroskaReader};
 pub use mp4::{Extent, FragmentWriter, Layout, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Selection, plan_progressive};
 pub use source::Source;
-pub use ts::{TsCounters, TsEvent, TsReader, TsStream, TsWriter, is_writable};
+pub use stream::{ElementaryStream, StreamEvent};
+pub use ts::{TsCounters, TsReader, TsWriter, is_writable};

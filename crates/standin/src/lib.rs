@@ -21,7 +21,7 @@ pub use authority::{Authority, IssuedCertificate, Validity};
 pub use clip::Clip;
 pub use compare::{Comparison, compare, first_difference};
 pub use crowd::Crowd;
-pub use encoder::{Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport, Pace, SrtOptions};
+pub use encoder::{Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport, Pace, SrtContainer, SrtOptions};
 pub use marks::{Mark, MarkKind};
 pub use network::{Network, NetworkFaults, NetworkReport};
 pub use platform::{ConnectionReport, Platform, PlatformFault, PlatformOptions, PlatformReport};

@@ -9,8 +9,8 @@ use clap::{Args, Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
 use waverant_standin::{
     Authority, Clip, Encoder, EncoderFault, EncoderOptions, EncoderReport, Network, NetworkFaults, Platform,
-    PlatformFault, PlatformOptions, PlatformReport, Player, PlayerOptions, PlayerReport, SrtOptions, Validity, compare,
-    read_take,
+    PlatformFault, PlatformOptions, PlatformReport, Player, PlayerOptions, PlayerReport, SrtContainer, SrtOptions,
+    Validity, compare, read_take,
 };
 
 /// Plays an encoder or a platform, and compares what they saw.
@@ -53,6 +53,9 @@ struct EncoderArguments {
     /// Over SRT: the stream id, instead of the key alone.
     #[arg(long)]
     stream_id: Option<String>,
+    /// Over SRT: Matroska instead of MPEG-TS.
+    #[arg(long)]
+    matroska: bool,
     /// Over SRT: the latency to ask for.
     #[arg(long)]
     latency_ms: Option<u64>,
@@ -236,6 +239,9 @@ async fn run_encoder(arguments: EncoderArguments) -> anyhow::Result<()> {
     let mut options = EncoderOptions::new(arguments.server, arguments.key, Duration::from_secs_f64(arguments.seconds));
     options.chunk_size = arguments.chunk_size;
     (options.srt.passphrase, options.srt.stream_id) = (arguments.passphrase, arguments.stream_id);
+    if arguments.matroska {
+        options.srt.container = SrtContainer::Matroska;
+    }
     options.srt.latency = arguments.latency_ms.map(Duration::from_millis);
     options.first_timestamp_ms = arguments.first_timestamp_ms;
     options.authority = arguments.authority_file.as_ref().map(std::fs::read_to_string).transpose()?;

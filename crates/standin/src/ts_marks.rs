@@ -1,4 +1,4 @@
-use waverant_container::{TsEvent, TsReader};
+use waverant_container::{StreamEvent, TsReader};
 use waverant_media::{MediaTime, TrackKind};
 
 use crate::{Mark, MarkKind};
@@ -7,8 +7,8 @@ use crate::{Mark, MarkKind};
 #[derive(Debug, Default)]
 pub(crate) struct TsMarks {
     reader: TsReader,
-    events: Vec<TsEvent>,
-    pids: Vec<(u16, TrackKind)>,
+    events: Vec<StreamEvent>,
+    numbers: Vec<(u16, TrackKind)>,
     first: Option<MediaTime>,
 }
 
@@ -34,19 +34,19 @@ impl TsMarks {
     fn take_events(&mut self, marks: &mut Vec<Mark>) {
         for event in std::mem::take(&mut self.events) {
             match event {
-                TsEvent::Program(streams) => {
-                    self.pids = streams.iter().map(|stream| (stream.pid, stream.kind)).collect();
+                StreamEvent::Program(streams) => {
+                    self.numbers = streams.iter().map(|stream| (stream.number, stream.kind)).collect();
                 }
-                TsEvent::Config { pid, codec } => {
+                StreamEvent::Config { number, codec } => {
                     let kind = match codec.kind() {
                         TrackKind::Video => MarkKind::VideoHeader,
                         TrackKind::Audio => MarkKind::AudioHeader,
                     };
                     let raw = codec.decoder_config().map(|raw| &raw[..]).unwrap_or_default();
-                    marks.extend(self.place_of(pid).map(|(_, place)| Mark::new(kind, place, 0, raw)));
+                    marks.extend(self.place_of(number).map(|(_, place)| Mark::new(kind, place, 0, raw)));
                 }
-                TsEvent::Frame { pid, pts, dts, random_access, payload } => {
-                    let Some((kind, place)) = self.place_of(pid) else { continue };
+                StreamEvent::Frame { number, pts, dts, random_access, payload } => {
+                    let Some((kind, place)) = self.place_of(number) else { continue };
                     let kind = match kind {
                         TrackKind::Video if random_access => MarkKind::Keyframe,
                         TrackKind::Video => MarkKind::Picture,
@@ -62,8 +62,8 @@ impl TsMarks {
     }
 
     fn place_of(&self, wanted: u16) -> Option<(TrackKind, u8)> {
-        let (_, kind) = self.pids.iter().find(|(pid, _)| *pid == wanted)?;
-        let place = self.pids.iter().filter(|(_, other)| other == kind).position(|(pid, _)| *pid == wanted)?;
+        let (_, kind) = self.numbers.iter().find(|(number, _)| *number == wanted)?;
+        let place = self.numbers.iter().filter(|(_, other)| other == kind).position(|(number, _)| *number == wanted)?;
         Some((*kind, u8::try_from(place).ok()?))
     }
 }

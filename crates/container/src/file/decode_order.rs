@@ -19,22 +19,29 @@ pub(crate) struct DecodeOrder<T> {
     unused: BTreeMap<MediaTime, usize>,
     delay: Option<MediaTime>,
     last: Option<MediaTime>,
+    /// The most pictures that one is decoded before though they are shown first.
+    depth: usize,
 }
 
 impl<T> Default for DecodeOrder<T> {
     fn default() -> Self {
-        Self { waiting: VecDeque::new(), unused: BTreeMap::new(), delay: None, last: None }
+        Self::with_depth(MAX_REORDER)
     }
 }
 
 impl<T> DecodeOrder<T> {
+    /// For pictures that at most `depth` others overtake. So many wait; twice as many at the start, so
+    /// that the delay is right from the first picture on.
+    pub(crate) fn with_depth(depth: usize) -> Self {
+        Self { waiting: VecDeque::new(), unused: BTreeMap::new(), delay: None, last: None, depth }
+    }
+
     /// Takes a picture; `out` gets those whose decode time is known now.
     pub(crate) fn push(&mut self, pts: MediaTime, picture: T, out: &mut impl FnMut(MediaTime, MediaTime, T)) {
         self.waiting.push_back((pts, picture));
         *self.unused.entry(pts).or_default() += 1;
-        // Twice the depth, so that the delay is right from the first picture on.
-        while self.waiting.len() > 2 * MAX_REORDER {
-            self.pop(self.waiting.len() - MAX_REORDER, out);
+        while self.waiting.len() > if self.delay.is_some() { self.depth } else { 2 * self.depth } {
+            self.pop(self.waiting.len() - self.depth, out);
         }
     }
 

@@ -11,6 +11,7 @@ pub(super) const DOC_TYPE: u32 = 0x4282;
 pub(super) const DOC_TYPE_VERSION: u32 = 0x4287;
 pub(super) const DOC_TYPE_READ_VERSION: u32 = 0x4285;
 pub(super) const VOID: u32 = 0xec;
+pub(super) const CRC_32: u32 = 0xbf;
 
 pub(super) const SEGMENT: u32 = 0x1853_8067;
 pub(super) const SEEK_HEAD: u32 = 0x114d_9b74;
@@ -50,6 +51,9 @@ pub(super) const CHANNELS: u32 = 0x9f;
 
 pub(super) const CLUSTER: u32 = 0x1f43_b675;
 pub(super) const TIMESTAMP: u32 = 0xe7;
+pub(super) const SILENT_TRACKS: u32 = 0x5854;
+pub(super) const POSITION: u32 = 0xa7;
+pub(super) const PREV_SIZE: u32 = 0xab;
 pub(super) const SIMPLE_BLOCK: u32 = 0xa3;
 pub(super) const BLOCK_GROUP: u32 = 0xa0;
 pub(super) const BLOCK: u32 = 0xa1;

@@ -1,12 +1,14 @@
-//! Matroska: written cluster by cluster, read at any size.
+//! Matroska: written cluster by cluster, read at any size, and read as it comes.
 //!
 //! Source: RFC 8794 (EBML), RFC 9559 (Matroska), Matroska codec mappings
 
 mod block;
 mod codec;
 mod ebml;
+mod entry;
 mod head;
 mod ids;
+mod live;
 mod reader;
 mod repair;
 mod writer;
@@ -16,6 +18,7 @@ mod tests;
 
 use thiserror::Error;
 
+pub use live::MatroskaReader;
 pub(crate) use reader::ClusterReader;
 pub(crate) use repair::repair;
 pub use writer::ClusterWriter;

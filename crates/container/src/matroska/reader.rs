@@ -1,12 +1,13 @@
 //! Matroska files of any size: elements are found one after the other, frames stay where they are.
 
 use bytes::Bytes;
-use waverant_media::{MediaTime, TICKS_PER_SECOND, Track, TrackId, TrackKind};
+use waverant_media::{MediaTime, Track, TrackId, TrackKind};
 
 use super::MatroskaError;
 use super::block::{BlockHead, MAX_BLOCK_HEAD};
-use super::codec::{CodecKnown, Described, read_codec, read_from_frame};
+use super::codec::{CodecKnown, read_from_frame};
 use super::ebml::{ElementHead, HeadRead, MAX_HEAD, children, read_float, read_head, read_text, read_uint};
+use super::entry::{TrackEntry, block_time, from_nanoseconds};
 use super::head::{Cue, Places};
 use super::{TIMESTAMP_SCALE, ids};
 use crate::file::{DecodeOrder, FileError, FileMark, FileTrack, Known, MAX_MARKS, SampleRef, shortened};
@@ -45,15 +46,12 @@ pub(crate) struct ClusterReader {
     cut_cluster: Option<(u64, u64)>,
 }
 
-/// A track entry of the file.
+/// A track of the file.
 #[derive(Debug)]
 struct Line {
-    number: u64,
+    entry: TrackEntry,
     /// Its place among the tracks; none if we do not carry its codec.
     place: Option<usize>,
-    codec_id: String,
-    /// From the track entry: how long a frame lasts.
-    default_duration: Option<MediaTime>,
     order: DecodeOrder<SampleRef>,
 }
 
@@ -219,46 +217,18 @@ impl ClusterReader {
     }
 
     fn read_track(&mut self, entry: &[u8]) -> Result<(), MatroskaError> {
-        let mut described = Described { sample_rate: 8000.0, channel_count: 1, ..Described::default() };
-        let (mut number, mut is_default, mut is_encoded, mut default_duration) = (0, true, false, None);
-        let (mut name, mut language, mut tag) = (None, Some("en".to_owned()), None);
-        for (id, content) in children(entry) {
-            match id {
-                ids::TRACK_NUMBER => number = read_uint(content),
-                ids::FLAG_DEFAULT => is_default = read_uint(content) != 0,
-                ids::NAME => name = Some(read_text(content)).filter(|name| !name.is_empty()),
-                ids::LANGUAGE => language = crate::language::tag(&read_text(content)),
-                ids::LANGUAGE_BCP47 => tag = Some(read_text(content)).filter(|tag| tag != "und"),
-                ids::CODEC_ID => described.id = read_text(content),
-                ids::CODEC_PRIVATE => described.private = Bytes::copy_from_slice(content),
-                ids::CONTENT_ENCODINGS => is_encoded = true,
-                ids::DEFAULT_DURATION => default_duration = Some(from_nanoseconds(read_uint(content))),
-                ids::AUDIO => {
-                    for (id, content) in children(content) {
-                        match id {
-                            ids::SAMPLING_FREQUENCY => described.sample_rate = read_float(content),
-                            ids::CHANNELS => described.channel_count = u8::try_from(read_uint(content)).unwrap_or(0),
-                            _ => {}
-                        }
-                    }
-                }
-                _ => {}
-            }
-        }
-        let known = if is_encoded { Ok(CodecKnown::Foreign) } else { read_codec(&described) };
-        let known = known.map_err(|reason| MatroskaError::Codec { track: number, reason })?;
-        let mut line =
-            Line { number, place: None, codec_id: described.id, default_duration, order: DecodeOrder::default() };
-        if let CodecKnown::Whole(codec) = known {
+        let entry = TrackEntry::read(entry)?;
+        let mut place = None;
+        if let CodecKnown::Whole(codec) = &entry.known {
             let track = Track {
-                language: tag.or(language).map(Into::into),
-                name: name.map(Into::into),
-                ..Track::new(track_id(number), codec)
+                language: entry.language.as_deref().map(Into::into),
+                name: entry.name.as_deref().map(Into::into),
+                ..Track::new(track_id(entry.number), codec.clone())
             };
-            line.place = Some(self.known.tracks.len());
-            self.known.tracks.push(FileTrack { track, is_default });
+            place = Some(self.known.tracks.len());
+            self.known.tracks.push(FileTrack { track, is_default: entry.is_default });
         }
-        self.lines.push(line);
+        self.lines.push(Line { entry, place, order: DecodeOrder::default() });
         Ok(())
     }
 
@@ -279,7 +249,7 @@ impl ClusterReader {
 
     /// Looks for the first frame of each track whose frames tell its codec.
     fn complete_codecs(&mut self, source: &impl Source) -> Result<(), FileError> {
-        let waits = |line: &Line| line.place.is_none() && matches!(line.codec_id.as_str(), "A_AC3" | "A_EAC3");
+        let waits = |line: &Line| line.place.is_none() && matches!(line.entry.known, CodecKnown::FromFrame);
         if !self.lines.iter().any(waits) {
             return Ok(());
         }
@@ -292,11 +262,12 @@ impl ClusterReader {
             if matches!(found.id, ids::SIMPLE_BLOCK | ids::BLOCK) {
                 let (head, start) = read_block_start(source, &found)?;
                 if let Some(head) = head
-                    && let Some(line) = self.lines.iter_mut().find(|line| line.number == head.track && waits(line))
-                    && let Some(codec) = read_from_frame(&line.codec_id, &start[head.length..])
+                    && let Some(line) =
+                        self.lines.iter_mut().find(|line| line.entry.number == head.track && waits(line))
+                    && let Some(codec) = read_from_frame(&line.entry.codec_id, &start[head.length..])
                 {
                     line.place = Some(self.known.tracks.len());
-                    let track = Track::new(track_id(line.number), codec);
+                    let track = Track::new(track_id(line.entry.number), codec);
                     self.known.tracks.push(FileTrack { track, is_default: true });
                 }
             }
@@ -379,7 +350,7 @@ impl ClusterReader {
         group: Option<(Option<MediaTime>, bool)>,
     ) -> Result<(), FileError> {
         let (Some(head), start) = read_block_start(source, found)? else { return Ok(()) };
-        let Some(line) = self.lines.iter().position(|line| line.number == head.track) else { return Ok(()) };
+        let Some(line) = self.lines.iter().position(|line| line.entry.number == head.track) else { return Ok(()) };
         let Some(place) = self.lines[line].place else { return Ok(()) };
         let Some(cluster) = self.cluster else { return Ok(()) };
         let size = found.end.unwrap_or(found.start) - found.start;
@@ -388,9 +359,7 @@ impl ClusterReader {
         } else {
             usize::try_from(size).ok().and_then(|size| Some(vec![(head.length, size.checked_sub(head.length)?)]))
         };
-        let ticks = i128::from(cluster.timestamp) + i128::from(head.offset);
-        let nanoseconds = ticks.saturating_mul(i128::from(self.scale));
-        let mut pts = MediaTime::from_ticks(i64::try_from(nanoseconds * 9 / 100_000).unwrap_or(0));
+        let mut pts = block_time(cluster.timestamp, head.offset, self.scale);
         let codec = self.known.tracks[place].track.codec.clone();
         let is_picture = codec.kind() == TrackKind::Video;
         let sync = group.map_or(head.is_keyframe, |(_, sync)| sync) || !is_picture;
@@ -400,11 +369,7 @@ impl ClusterReader {
             let (Ok(size), offset) = (u32::try_from(*length), found.start + *at as u64) else { continue };
             let first_bytes = start.get(*at..(at + length).min(start.len())).unwrap_or_default();
             let told = told.map(|told| MediaTime::from_ticks(told.ticks() / i64::try_from(frames.len()).unwrap_or(1)));
-            let counted = codec.samples_in(first_bytes).zip(codec.sound()).map(|(samples, sound)| {
-                let ticks = i64::from(samples) * TICKS_PER_SECOND / i64::from(sound.sample_rate.max(1));
-                MediaTime::from_ticks(ticks)
-            });
-            let duration = counted.or(told).or(self.lines[line].default_duration).unwrap_or_default();
+            let duration = self.lines[line].entry.frame_duration(&codec, first_bytes, told);
             let sample = SampleRef { track: place, dts: pts, pts, duration, sync, offset, size };
             if is_picture {
                 self.note_cue(&cluster, head.track, pts, sync);
@@ -436,10 +401,6 @@ impl ClusterReader {
 /// Our files number tracks as sessions do, counted from 1.
 fn track_id(number: u64) -> TrackId {
     TrackId(u8::try_from(number.saturating_sub(1)).unwrap_or(u8::MAX))
-}
-
-fn from_nanoseconds(nanoseconds: u64) -> MediaTime {
-    MediaTime::from_ticks(i64::try_from(u128::from(nanoseconds) * 9 / 100_000).unwrap_or(i64::MAX))
 }
 
 /// The element at `at`; none if its header is not whole.

@@ -11,7 +11,7 @@ mod tables;
 mod tests;
 mod writer;
 
-pub use reader::{TsCounters, TsEvent, TsReader, TsStream};
+pub use reader::{TsCounters, TsReader};
 pub use writer::{TsWriter, is_writable};
 
 /// Begins every packet.

@@ -1,7 +1,6 @@
 use std::collections::BTreeMap;
 
-use bytes::Bytes;
-use waverant_media::{CodecParameters, MediaTime, TrackKind};
+use waverant_media::{MediaTime, TrackKind};
 
 use super::alignment::Alignment;
 use super::packet::{NULL_PID, PACKET_LENGTH, TsPacket};
@@ -9,51 +8,10 @@ use super::pes::{DamagedPes, Pes, PesAssembler, TimeUnwrapper};
 use super::section::SectionAssembler;
 use super::streams::{Found, PictureCodec, Pictures, SoundCodec, Sounds};
 use super::tables::{ProgramMap, StreamCodec, StreamEntry, parse_pat, parse_pmt};
+use crate::stream::{ElementaryStream, StreamEvent};
 
 /// Streams of a program that are read.
 const MAX_STREAMS: usize = 32;
-
-/// Something that a transport stream tells. Streams are named by their PID.
-#[derive(Clone, Debug, PartialEq)]
-#[non_exhaustive]
-pub enum TsEvent {
-    /// The streams of the program that we can carry, at first or changed. Frames of streams that
-    /// are not among them come no more.
-    Program(Vec<TsStream>),
-    /// A stream's parameters, at first or changed.
-    Config {
-        /// Its PID.
-        pid: u16,
-        /// What they are.
-        codec: CodecParameters,
-    },
-    /// A picture or a frame of sound in canonical form.
-    Frame {
-        /// Its stream's PID.
-        pid: u16,
-        /// When it is to be seen or heard.
-        pts: MediaTime,
-        /// When it is to be decoded.
-        dts: MediaTime,
-        /// True if decoding can begin here.
-        random_access: bool,
-        /// Length-prefixed NAL units, or a frame without its header.
-        payload: Bytes,
-    },
-}
-
-/// A stream of the program that can be carried.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct TsStream {
-    /// Its PID.
-    pub pid: u16,
-    /// Pictures or sound.
-    pub kind: TrackKind,
-    /// Its language as a tag (RFC 5646).
-    pub language: Option<String>,
-    /// Its name.
-    pub name: Option<String>,
-}
 
 /// What a transport stream was found to do wrong.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -108,7 +66,7 @@ struct Inner {
     last_stream: Option<usize>,
     times: TimeUnwrapper,
     found: Vec<Found>,
-    events: Vec<TsEvent>,
+    events: Vec<StreamEvent>,
     counters: TsCounters,
     last_problem: Option<String>,
 }
@@ -120,7 +78,7 @@ impl TsReader {
     }
 
     /// Takes bytes; what they tell is added to `events`.
-    pub fn push(&mut self, bytes: &[u8], events: &mut Vec<TsEvent>) {
+    pub fn push(&mut self, bytes: &[u8], events: &mut Vec<StreamEvent>) {
         let inner = &mut self.inner;
         self.alignment.push(bytes, |packet| match packet {
             Some(packet) => inner.take_packet(packet),
@@ -130,7 +88,7 @@ impl TsReader {
     }
 
     /// The stream is at its end: what was begun is finished.
-    pub fn finish(&mut self, events: &mut Vec<TsEvent>) {
+    pub fn finish(&mut self, events: &mut Vec<StreamEvent>) {
         let inner = &mut self.inner;
         for place in 0..inner.streams.len() {
             let last = inner.streams[place].pes.finish();
@@ -242,8 +200,8 @@ impl Inner {
             }
         }
         self.map = Some(map);
-        let streams = self.streams.iter().map(|stream| TsStream {
-            pid: stream.entry.pid,
+        let streams = self.streams.iter().map(|stream| ElementaryStream {
+            number: stream.entry.pid,
             kind: match stream.content {
                 Content::Pictures(_) => TrackKind::Video,
                 Content::Sounds(_) => TrackKind::Audio,
@@ -251,7 +209,7 @@ impl Inner {
             language: stream.entry.language.clone(),
             name: stream.entry.name.clone(),
         });
-        self.events.push(TsEvent::Program(streams.collect()));
+        self.events.push(StreamEvent::Program(streams.collect()));
     }
 
     fn take_stream(&mut self, place: usize, packet: &TsPacket<'_>) {
@@ -305,13 +263,13 @@ impl Inner {
             }
             (Content::Sounds(sounds), time) => sounds.push(time, pes.payload, &mut self.found),
         }
-        let pid = stream.entry.pid;
+        let number = stream.entry.pid;
         for found in self.found.drain(..) {
             match found {
-                Found::Config(codec) => self.events.push(TsEvent::Config { pid, codec }),
+                Found::Config(codec) => self.events.push(StreamEvent::Config { number, codec }),
                 Found::Frame { pts, dts, random_access, payload } => {
                     let (pts, dts) = (MediaTime::from_ticks(pts), MediaTime::from_ticks(dts));
-                    self.events.push(TsEvent::Frame { pid, pts, dts, random_access, payload });
+                    self.events.push(StreamEvent::Frame { number, pts, dts, random_access, payload });
                 }
                 Found::Damaged(problem) => {
                     self.counters.damaged_units += 1;

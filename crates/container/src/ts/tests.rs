@@ -7,7 +7,8 @@ use waverant_media::{
 };
 
 use super::tables::{StreamCodec, parse_pat, parse_pmt};
-use super::{TsEvent, TsReader, TsWriter};
+use super::{TsReader, TsWriter};
+use crate::StreamEvent;
 
 const PACKET: usize = 188;
 
@@ -107,7 +108,7 @@ fn written(show: &Show) -> Vec<u8> {
     out
 }
 
-fn read(raw: &[u8], cut: usize) -> (Vec<TsEvent>, TsReader) {
+fn read(raw: &[u8], cut: usize) -> (Vec<StreamEvent>, TsReader) {
     let mut reader = TsReader::new();
     let mut events = Vec::new();
     for piece in raw.chunks(cut) {
@@ -116,9 +117,9 @@ fn read(raw: &[u8], cut: usize) -> (Vec<TsEvent>, TsReader) {
     (events, reader)
 }
 
-fn frames_of(events: &[TsEvent], wanted: u16) -> Vec<(i64, i64, bool, Bytes)> {
+fn frames_of(events: &[StreamEvent], wanted: u16) -> Vec<(i64, i64, bool, Bytes)> {
     let frames = events.iter().filter_map(|event| match event {
-        TsEvent::Frame { pid, pts, dts, random_access, payload } if *pid == wanted => {
+        StreamEvent::Frame { number, pts, dts, random_access, payload } if *number == wanted => {
             Some((pts.ticks(), dts.ticks(), *random_access, payload.clone()))
         }
         _ => None,
@@ -127,7 +128,7 @@ fn frames_of(events: &[TsEvent], wanted: u16) -> Vec<(i64, i64, bool, Bytes)> {
 }
 
 /// What went in comes out; all times are moved by the same.
-fn compare(show: &Show, events: &[TsEvent]) {
+fn compare(show: &Show, events: &[StreamEvent]) {
     for track in show.tracks.iter() {
         let pid = 0x100 + u16::from(track.id.0);
         let found = frames_of(events, pid);
@@ -141,7 +142,7 @@ fn compare(show: &Show, events: &[TsEvent]) {
             assert_eq!(*random_access, packet.random_access);
         }
         let config = events.iter().find_map(|event| match event {
-            TsEvent::Config { pid: found, codec } if *found == pid => Some(codec),
+            StreamEvent::Config { number: found, codec } if *found == pid => Some(codec),
             _ => None,
         });
         match (config, &track.codec) {
@@ -180,7 +181,7 @@ fn what_is_written_is_read(
     compare(&show, &events);
     let counters = reader.counters();
     assert_eq!((counters.lost_packets, counters.damaged_units, counters.skipped_bytes), (0, 0, 0), "{counters:?}");
-    let Some(TsEvent::Program(streams)) = events.first() else { panic!("no program first") };
+    let Some(StreamEvent::Program(streams)) = events.first() else { panic!("no program first") };
     for (stream, track) in streams.iter().zip(show.tracks.iter()) {
         assert_eq!((stream.kind, &stream.language), (track.id.kind(), &track.language.as_deref().map(str::to_owned)));
         assert_eq!(stream.name.as_deref(), track.name.as_deref());
@@ -286,7 +287,7 @@ fn tracks_change_in_mid_stream() {
     let programs: Vec<usize> = events
         .iter()
         .filter_map(|event| match event {
-            TsEvent::Program(streams) => Some(streams.len()),
+            StreamEvent::Program(streams) => Some(streams.len()),
             _ => None,
         })
         .collect();

@@ -111,7 +111,7 @@ impl TsSink {
 #[cfg(test)]
 mod tests {
     use bytes::Bytes;
-    use waverant_container::{TsEvent, TsReader};
+    use waverant_container::{StreamEvent, TsReader};
     use waverant_media::testing::{self, aac, av1, h264};
     use waverant_media::{CodecParameters, MediaTime, Track};
 
@@ -146,8 +146,8 @@ mod tests {
         let (mut names, mut frames) = (Vec::new(), Vec::new());
         for event in events {
             match event {
-                TsEvent::Program(streams) => names = streams.into_iter().filter_map(|stream| stream.name).collect(),
-                TsEvent::Frame { pid, dts, .. } => frames.push((pid, dts.millis())),
+                StreamEvent::Program(streams) => names = streams.into_iter().filter_map(|stream| stream.name).collect(),
+                StreamEvent::Frame { number, dts, .. } => frames.push((number, dts.millis())),
                 _ => {}
             }
         }

@@ -1,7 +1,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use waverant_container::{TsEvent, TsReader, TsStream};
+use waverant_container::{ElementaryStream, MatroskaReader, StreamEvent, TsReader};
 use waverant_media::{CodecParameters, Packet, Track, TrackId, TrackKind, Tracks};
 
 use super::SourceCounters;
@@ -10,18 +10,85 @@ use super::assembly::{Assembly, Frame};
 /// After this many bytes without a program it is said that the container is not known.
 const UNKNOWN_AFTER: u64 = 64 * 1024;
 
+/// The container that comes, known by its first bytes.
+#[derive(Debug)]
+enum Container {
+    Unknown(Vec<u8>),
+    TransportStream(Box<TsReader>),
+    Matroska(Box<MatroskaReader>),
+}
+
+impl Container {
+    fn push(&mut self, bytes: &[u8], events: &mut Vec<StreamEvent>) {
+        match self {
+            Self::Unknown(start) => {
+                start.extend_from_slice(bytes);
+                let start = std::mem::take(start);
+                *self = match MatroskaReader::recognises(&start) {
+                    None => return *self = Self::Unknown(start),
+                    Some(true) => Self::Matroska(Box::new(MatroskaReader::new())),
+                    // It finds its packets by itself.
+                    Some(false) => Self::TransportStream(Box::default()),
+                };
+                self.push(&start, events);
+            }
+            Self::TransportStream(reader) => reader.push(bytes, events),
+            Self::Matroska(reader) => reader.push(bytes, events),
+        }
+    }
+
+    fn finish(&mut self, events: &mut Vec<StreamEvent>) {
+        match self {
+            Self::Unknown(_) => {}
+            Self::TransportStream(reader) => reader.finish(events),
+            Self::Matroska(reader) => reader.finish(events),
+        }
+    }
+
+    fn uncarried(&self) -> BTreeMap<u16, String> {
+        match self {
+            Self::Unknown(_) => BTreeMap::new(),
+            Self::TransportStream(reader) => reader.counters().uncarried,
+            Self::Matroska(reader) => reader.uncarried().clone(),
+        }
+    }
+
+    /// What was found damaged, how often, and the newest of it in words.
+    fn damage(&self) -> (u64, Option<&str>) {
+        match self {
+            Self::Unknown(_) => (0, None),
+            Self::TransportStream(reader) => (reader.damage_count(), reader.last_problem()),
+            Self::Matroska(reader) => (reader.damage_count(), reader.last_problem()),
+        }
+    }
+}
+
 /// Turns a container that comes as a stream of bytes into packets on its publisher's mended clock.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct StreamSource {
     assembly: Assembly,
-    reader: TsReader,
-    events: Vec<TsEvent>,
-    /// The track of each PID.
+    container: Container,
+    events: Vec<StreamEvent>,
+    /// The track of each stream.
     places: BTreeMap<u16, TrackId>,
-    streams: Vec<TsStream>,
+    streams: Vec<ElementaryStream>,
     received_bytes: u64,
     /// What the reader has counted and was reported.
     reported: u64,
+}
+
+impl Default for StreamSource {
+    fn default() -> Self {
+        Self {
+            assembly: Assembly::default(),
+            container: Container::Unknown(Vec::new()),
+            events: Vec::new(),
+            places: BTreeMap::new(),
+            streams: Vec::new(),
+            received_bytes: 0,
+            reported: 0,
+        }
+    }
 }
 
 impl StreamSource {
@@ -33,17 +100,25 @@ impl StreamSource {
     /// Takes bytes, cut anywhere.
     pub fn handle_bytes(&mut self, bytes: &[u8]) {
         self.received_bytes += bytes.len() as u64;
-        self.take_events(|reader, events| reader.push(bytes, events));
+        self.take_events(|container, events| container.push(bytes, events));
+    }
+
+    /// Bytes are missing before those that come next.
+    pub fn handle_loss(&mut self) {
+        // A transport stream counts its packets and finds holes by itself.
+        if let Container::Matroska(reader) = &mut self.container {
+            reader.lose();
+        }
     }
 
     /// No more bytes come: what was begun is finished.
     pub fn finish(&mut self) {
-        self.take_events(TsReader::finish);
+        self.take_events(Container::finish);
     }
 
-    fn take_events(&mut self, read: impl FnOnce(&mut TsReader, &mut Vec<TsEvent>)) {
+    fn take_events(&mut self, read: impl FnOnce(&mut Container, &mut Vec<StreamEvent>)) {
         let mut events = std::mem::take(&mut self.events);
-        read(&mut self.reader, &mut events);
+        read(&mut self.container, &mut events);
         for event in events.drain(..) {
             self.handle_event(event);
         }
@@ -51,7 +126,8 @@ impl StreamSource {
         self.report_damage();
         let (streams, places) = (&self.streams, &self.places);
         self.assembly.release(|tracks, _| {
-            let is_known = |stream: &TsStream| places.get(&stream.pid).is_some_and(|id| tracks.get(*id).is_some());
+            let is_known =
+                |stream: &ElementaryStream| places.get(&stream.number).is_some_and(|id| tracks.get(*id).is_some());
             streams.iter().all(is_known)
         });
     }
@@ -77,12 +153,12 @@ impl StreamSource {
         self.assembly.last_problem()
     }
 
-    fn handle_event(&mut self, event: TsEvent) {
+    fn handle_event(&mut self, event: StreamEvent) {
         match event {
-            TsEvent::Program(streams) => self.set_program(streams),
-            TsEvent::Config { pid, codec } => self.set_codec(pid, codec),
-            TsEvent::Frame { pid, pts, dts, random_access, payload } => {
-                let Some(id) = self.places.get(&pid).copied() else { return };
+            StreamEvent::Program(streams) => self.set_program(streams),
+            StreamEvent::Config { number, codec } => self.set_codec(number, codec),
+            StreamEvent::Frame { number, pts, dts, random_access, payload } => {
+                let Some(id) = self.places.get(&number).copied() else { return };
                 if self.assembly.tracks().get(id).is_none() {
                     self.assembly.counters.headless_count += 1;
                     return;
@@ -102,41 +178,41 @@ impl StreamSource {
     }
 
     /// Streams keep their tracks; new ones get the next free places.
-    fn set_program(&mut self, streams: Vec<TsStream>) {
+    fn set_program(&mut self, streams: Vec<ElementaryStream>) {
         for stream in &streams {
-            if self.places.contains_key(&stream.pid) {
+            if self.places.contains_key(&stream.number) {
                 continue;
             }
             let is_taken = |id: &TrackId| self.places.values().any(|taken| taken == id);
             let free = (0..=u8::MAX).map_while(|place| TrackId::at(stream.kind, place)).find(|id| !is_taken(id));
             match free.filter(|id| usize::from(id.place()) < super::assembly::MAX_TRACKS) {
                 Some(id) => {
-                    self.places.insert(stream.pid, id);
+                    self.places.insert(stream.number, id);
                 }
                 None => self.assembly.unsupported("more tracks than are carried".to_owned()),
             }
         }
         self.streams = streams;
-        for (pid, name) in self.reader.counters().uncarried {
+        for (number, name) in self.container.uncarried() {
             let instead = "H.264, HEVC, AAC, MP3, AC-3 or Opus";
-            self.assembly.unsupported(format!("stream {pid:#x} ({name}) is not carried; {instead} would be"));
+            self.assembly.unsupported(format!("stream {number} ({name}) is not carried; {instead} would be"));
         }
         let known: Vec<Track> = self.assembly.tracks().iter().cloned().collect();
         known.into_iter().for_each(|track| self.label(track));
     }
 
-    fn set_codec(&mut self, pid: u16, codec: CodecParameters) {
-        let Some(id) = self.places.get(&pid).copied() else { return };
+    fn set_codec(&mut self, number: u16, codec: CodecParameters) {
+        let Some(id) = self.places.get(&number).copied() else { return };
         if codec.kind() != id.kind() || !self.assembly.has_room_for(id) {
-            return self.assembly.unsupported(format!("stream {pid:#x} is one too many"));
+            return self.assembly.unsupported(format!("stream {number} is one too many"));
         }
         self.label(Track::new(id, codec));
     }
 
     /// Sets a track with the language and name that the program tells.
     fn label(&mut self, track: Track) {
-        let pid = self.places.iter().find(|(_, id)| **id == track.id).map(|(pid, _)| *pid);
-        let told = self.streams.iter().find(|stream| Some(stream.pid) == pid);
+        let number = self.places.iter().find(|(_, id)| **id == track.id).map(|(number, _)| *number);
+        let told = self.streams.iter().find(|stream| Some(stream.number) == number);
         let language = told.and_then(|stream| stream.language.as_deref()).map(Into::into);
         let name = told.and_then(|stream| stream.name.as_deref()).map(Into::into);
         let is_sound = track.id.kind() == TrackKind::Audio;
@@ -147,13 +223,12 @@ impl StreamSource {
     fn report_damage(&mut self) {
         if self.streams.is_empty() && self.received_bytes > UNKNOWN_AFTER && self.reported == 0 {
             self.reported = 1;
-            let problem = "no MPEG-TS program was found in what came; set the encoder's output to MPEG-TS";
+            let problem = "neither MPEG-TS nor Matroska was found in what came; set the encoder's output to MPEG-TS";
             return self.assembly.damaged(problem.to_owned());
         }
-        let damage = self.reader.damage_count();
+        let (damage, text) = self.container.damage();
         if damage > self.reported {
-            let text = self.reader.last_problem().map(str::to_owned);
-            let text = text.unwrap_or_else(|| "packets of the transport stream are missing or damaged".to_owned());
+            let text = text.unwrap_or("packets of the transport stream are missing or damaged").to_owned();
             self.assembly.counters.damaged_count += damage - self.reported - 1;
             self.reported = damage;
             self.assembly.damaged(text);

@@ -201,6 +201,15 @@ impl Seat {
         });
     }
 
+    /// Bytes of the container are missing before those that come next.
+    pub(crate) fn lose_bytes(&self) {
+        self.take_in(|intake| {
+            if let Intake::Bytes(source) = intake {
+                source.handle_loss();
+            }
+        });
+    }
+
     /// No more bytes come.
     pub(crate) fn finish_bytes(&self) {
         self.take_in(|intake| {

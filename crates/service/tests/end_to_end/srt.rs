@@ -7,7 +7,7 @@ use serde_json::json;
 use waverant_media::TrackKind;
 use waverant_standin::{
     Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport, Mark, MarkKind, Network, NetworkFaults,
-    PlatformOptions, PlatformReport, SrtOptions, compare, read_take, watch_over_srt,
+    PlatformOptions, PlatformReport, SrtContainer, SrtOptions, compare, read_take, watch_over_srt,
 };
 
 use crate::house::{Ground, House, PATIENCE, PLATFORM_KEY, clip};
@@ -25,6 +25,28 @@ async fn publish(options: EncoderOptions) -> EncoderReport {
 /// What a platform that takes one sound is to see of the show.
 fn with_one_sound(sent: &[Mark]) -> Vec<Mark> {
     sent.iter().filter(|mark| mark.track == 0).cloned().collect()
+}
+
+/// Encoders that wrap the show in Matroska, with clusters that have no length and laced sounds.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_show_in_matroska_loses_nothing() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let knowing = house.add_platform("plovio", None).await;
+    let plain = PlatformOptions { is_enhanced: false, ..PlatformOptions::new(PLATFORM_KEY) };
+    let plain = house.add_platform_with("quayside", plain, None).await;
+    let faults = NetworkFaults { loss: 0.05, delay: Duration::from_millis(20), ..NetworkFaults::default() };
+    let network = Network::start(house.srt, (faults, faults), 9).await.unwrap();
+    let mut options = over_srt(network.address(), &key, 6.0);
+    (options.srt.latency, options.srt.container) = (Some(Duration::from_secs(1)), SrtContainer::Matroska);
+    let sent = publish(options).await;
+    assert_eq!(sent.end, EncoderEnd::Finished);
+    for (platform, sent) in [(&knowing, sent.sent.clone()), (&plain, with_one_sound(&sent.sent))] {
+        assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+        check_platform(&sent, &platform.report());
+    }
+    check_show(&ground, &house, &sent).await;
 }
 
 fn check_platform(sent: &[Mark], report: &PlatformReport) {

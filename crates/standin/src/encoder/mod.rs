@@ -1,6 +1,7 @@
 //! An encoder that publishes a clip over RTMP or SRT in real time.
 
 mod credentials;
+mod matroska;
 mod srt;
 
 use std::io;
@@ -21,8 +22,8 @@ use crate::clip::ClipPacket;
 use crate::line::{BoxedLine, dial};
 use crate::{Clip, Mark, MarkKind};
 
-pub use srt::SrtOptions;
 pub(crate) use srt::config as srt_config;
+pub use srt::{SrtContainer, SrtOptions};
 
 /// How long the server may take to answer.
 const ANSWER_TIMEOUT: Duration = Duration::from_secs(10);

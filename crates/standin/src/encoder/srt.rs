@@ -8,6 +8,7 @@ use waverant_media::{MediaTime, Packet, TrackKind};
 use waverant_srt::{CallError, CloseReason, Config, KeyLength, Passphrase};
 use waverant_udp::{Link, LinkError};
 
+use super::matroska::LiveMatroska;
 use super::{EncoderEnd, EncoderFault, EncoderOptions, EncoderReport};
 use crate::{Clip, Mark, MarkKind};
 
@@ -16,6 +17,16 @@ const SCHEME: &str = "srt://";
 
 /// How long the end of a show may take to get through.
 const FLUSH_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// What the stream is wrapped in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum SrtContainer {
+    /// MPEG-TS.
+    #[default]
+    TransportStream,
+    /// Matroska.
+    Matroska,
+}
 
 /// What the encoder is to do over SRT.
 #[derive(Clone, Debug, Default)]
@@ -28,13 +39,46 @@ pub struct SrtOptions {
     pub key_length: KeyLength,
     /// How long the other end is to wait for what is lost.
     pub latency: Option<Duration>,
+    /// What the stream is wrapped in.
+    pub container: SrtContainer,
+}
+
+enum Wrapper {
+    TransportStream(Box<TsWriter>),
+    Matroska(LiveMatroska),
+}
+
+impl Wrapper {
+    fn begin(container: SrtContainer, clip: &Clip, out: &mut Vec<u8>) -> anyhow::Result<Self> {
+        Ok(match container {
+            SrtContainer::TransportStream => {
+                let mut writer = TsWriter::new();
+                writer.set_tracks(&clip.tracks);
+                Self::TransportStream(Box::new(writer))
+            }
+            SrtContainer::Matroska => Self::Matroska(LiveMatroska::begin(&clip.tracks, out)?),
+        })
+    }
+
+    fn write(&mut self, packet: &Packet, out: &mut Vec<u8>) {
+        match self {
+            Self::TransportStream(writer) => writer.write(packet, out),
+            Self::Matroska(writer) => writer.write(packet, out),
+        }
+    }
+
+    fn finish(&mut self, out: &mut Vec<u8>) {
+        if let Self::Matroska(writer) = self {
+            writer.finish(out);
+        }
+    }
 }
 
 pub(super) fn is_srt(server: &str) -> bool {
     server.starts_with(SCHEME)
 }
 
-/// Publishes a clip as a transport stream over SRT.
+/// Publishes a clip over SRT.
 pub(super) async fn publish(clip: &Clip, options: &EncoderOptions) -> anyhow::Result<EncoderReport> {
     let mut report = EncoderReport {
         end: EncoderEnd::Finished,
@@ -59,8 +103,12 @@ pub(super) async fn publish(clip: &Clip, options: &EncoderOptions) -> anyhow::Re
         }
         Err(error) => return Err(error.into()),
     };
-    let end = send_all(&mut link, clip, options, &mut report).await;
+    let mut pending = Vec::new();
+    let mut wrapper = Wrapper::begin(options.srt.container, clip, &mut pending)?;
+    let end = send_all(&mut link, clip, options, &mut report, (&mut wrapper, &mut pending)).await;
     if end == EncoderEnd::Finished {
+        wrapper.finish(&mut pending);
+        send(&mut link, &mut pending);
         flush(&mut link).await;
         link.close();
     }
@@ -77,11 +125,14 @@ pub(crate) fn config(options: &SrtOptions) -> anyhow::Result<Config> {
     Ok(config)
 }
 
-async fn send_all(link: &mut Link, clip: &Clip, options: &EncoderOptions, report: &mut EncoderReport) -> EncoderEnd {
-    let mut writer = TsWriter::new();
-    writer.set_tracks(&clip.tracks);
+async fn send_all(
+    link: &mut Link,
+    clip: &Clip,
+    options: &EncoderOptions,
+    report: &mut EncoderReport,
+    (wrapper, pending): (&mut Wrapper, &mut Vec<u8>),
+) -> EncoderEnd {
     note_headers(clip, report);
-    let mut pending = Vec::new();
     let first = clip.packet(options.first_packet).dts;
     let began = Instant::now();
     loop {
@@ -104,9 +155,9 @@ async fn send_all(link: &mut Link, clip: &Clip, options: &EncoderOptions, report
         let pts = dts + MediaTime::from_millis(packet.composition_ms);
         let random_access = packet.keyframe;
         let payload = packet.payload.clone();
-        writer
-            .write(&Packet { track: packet.track, kind: packet.kind, dts, pts, random_access, payload }, &mut pending);
-        send(link, &mut pending);
+        let wrapped = Packet { track: packet.track, kind: packet.kind, dts, pts, random_access, payload };
+        wrapper.write(&wrapped, pending);
+        send(link, pending);
         let kind = match packet.kind {
             TrackKind::Video if packet.keyframe => MarkKind::Keyframe,
             TrackKind::Video => MarkKind::Picture,

@@ -59,6 +59,9 @@ impl Guest {
     /// Takes a message of a publisher. What a player sends is of no interest.
     pub(super) fn message(&self, message: &Message<'_>) {
         if let Role::Publisher(seat) = &self.role {
+            if message.lost_before > 0 {
+                seat.lose_bytes();
+            }
             seat.bytes(message.payload);
         }
     }
