@@ -25,4 +25,4 @@ pub use matroska::{ClusterWriter, MatroskaError, MatroskaReader};
 pub use mp4::{Extent, FragmentWriter, Layout, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Selection, plan_progressive};
 pub use source::Source;
 pub use stream::{ElementaryStream, StreamEvent};
-pub use ts::{TsCounters, TsReader, TsWriter, is_writable};
+pub use ts::{TsCounters, TsReader, TsWriter, Uncarried, is_writable};

@@ -13,9 +13,9 @@ pub use database::{PrivateServer, PrivateServerError, Store};
 pub use error::StoreError;
 pub use records::{
     Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, Destination,
-    DestinationSettings, KeyPassword, KeyRight, LegRecord, NewSession, RecordingChoice, RecordingSettings, Sending,
-    SessionEnd, SessionFilter, SessionRecord, SlateChoice, SrtTerms, StoredTake, StreamKey, TakeCard, TakeChange,
-    TakeFilter, TakeMark, TakeRecord, TakeState, TurnedAway, TurnedAwayRecord, Unfinished, User,
+    DestinationSettings, KeyPassword, KeyRight, LegRecord, NewSession, NewStreamKey, RecordingChoice,
+    RecordingSettings, Sending, SessionEnd, SessionFilter, SessionRecord, SlateChoice, SrtTerms, StoredTake, StreamKey,
+    TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState, TurnedAway, TurnedAwayRecord, Unfinished, User,
 };
 pub use secrets::{KeyFileError, Keychain, Secret};
 #[cfg(feature = "testing")]

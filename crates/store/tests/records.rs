@@ -5,9 +5,9 @@ use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_store::{
     ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, KeyRight, Keychain,
-    LegRecord, NewSession, PrivateServer, RecordingChoice, RecordingSettings, Secret, Sending, SessionEnd,
-    SessionFilter, SlateChoice, SrtTerms, Store, StoreError, TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord,
-    TakeState, TestDatabase, TurnedAway,
+    LegRecord, NewSession, NewStreamKey, PrivateServer, RecordingChoice, RecordingSettings, Secret, Sending,
+    SessionEnd, SessionFilter, SlateChoice, SrtTerms, Store, StoreError, TakeCard, TakeChange, TakeFilter, TakeMark,
+    TakeRecord, TakeState, TestDatabase, TurnedAway,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -231,10 +231,24 @@ async fn channels_and_keys_come_and_go() {
     let srt = SrtTerms { latency_ms: 1_200, passphrase: Some(Secret::new("wexcombe reach")) };
     let changed = ChannelSettings { hold_ms: 0, replaces: true, slate: SlateChoice::Uploaded, srt, ..settings() };
     assert_eq!(store.change_channel("finish-line", &changed).await.unwrap().settings, changed);
-    let (key, secret) =
-        store.add_key(channel.id, KeyRight::Publish, 1, "van", NOW, Some(NOW + Duration::DAY)).await.unwrap();
-    let (viewing, _) = store.add_key(channel.id, KeyRight::View, 0, "mixer", NOW, None).await.unwrap();
+    let van = NewStreamKey {
+        right: KeyRight::Publish,
+        rank: 1,
+        label: "van".to_owned(),
+        expires_at: Some(NOW + Duration::DAY),
+        allowed_from: vec!["192.0.2.0/24".to_owned(), "2001:db8::1".to_owned()],
+    };
+    let mixer = NewStreamKey {
+        right: KeyRight::View,
+        rank: 0,
+        label: "mixer".to_owned(),
+        expires_at: None,
+        allowed_from: Vec::new(),
+    };
+    let (key, secret) = store.add_key(channel.id, &van, NOW).await.unwrap();
+    let (viewing, _) = store.add_key(channel.id, &mixer, NOW).await.unwrap();
     assert_eq!((key.right, key.rank, viewing.right), (KeyRight::Publish, 1, KeyRight::View));
+    assert_eq!((key.allowed_from, viewing.allowed_from), (van.allowed_from, mixer.allowed_from));
     let password = KeyPassword { salt: "salt".into(), digest: Secret::new("digest-of-it") };
     store.set_key_password(viewing.id, &password).await.unwrap();
     let passwords: Vec<_> = store.keys(channel.id).await.unwrap().into_iter().map(|key| key.password).collect();

@@ -66,7 +66,8 @@ export function AddKey({ channel, onClose }: { channel: string; onClose: () => v
     event.preventDefault();
     const right = fieldText(event.currentTarget, "right") === "view" ? "view" : "publish";
     const rank = fieldText(event.currentTarget, "right") === "backup" ? 1 : 0;
-    add.mutate({ label: fieldText(event.currentTarget, "label"), right, rank });
+    const allowed_from = fieldText(event.currentTarget, "from").split(/[\s,]+/).filter(Boolean);
+    add.mutate({ label: fieldText(event.currentTarget, "label"), right, rank, allowed_from });
   };
   return (
     <Dialog title="Make a key" onClose={onClose}>
@@ -83,6 +84,7 @@ export function AddKey({ channel, onClose }: { channel: string; onClose: () => v
               <Choice value="view" label="Watching" />
             </div>
           </fieldset>
+          <Field label="May be used from" name="from" placeholder="anywhere" hint="Addresses or networks, as in 192.0.2.7, 198.51.100.0/24." />
           {add.error && <ErrorNote error={add.error} />}
           <FormActions label="Make key" isBusy={add.isPending} onCancel={onClose} />
         </form>

@@ -38,6 +38,7 @@ export function Keys({ channel, server }: { channel: string; server: string }) {
               <p className="text-sm text-base-content/65">
                 <span className="font-mono">{key.prefix}-…</span> · {key.right === "view" ? "for watching · " : key.rank > 0 ? "backup · " : ""}made {moment(key.created_at)}
                 {key.expires_at && ` · until ${moment(key.expires_at)}`}
+                {key.allowed_from.length > 0 && ` · only from ${key.allowed_from.join(", ")}`}
               </p>
             </div>
             <button type="button" className="btn btn-ghost btn-square btn-sm" aria-label={`Remove key ${key.label}`} onClick={() => onRemove(key.id, key.label)}>

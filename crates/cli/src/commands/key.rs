@@ -37,6 +37,9 @@ pub(super) enum Key {
         /// When it stops being valid, as in 2026-05-17T18:00:00Z.
         #[arg(long)]
         expires_at: Option<String>,
+        /// An address or network that it may be used from, as in 192.0.2.0/24; may be given up to eight times.
+        #[arg(long, value_name = "ADDRESS")]
+        allow_from: Vec<String>,
     },
     /// Remove a stream key; a publisher who uses it is ended.
     Remove {
@@ -56,12 +59,13 @@ impl Key {
                 let empty = format!("No keys yet. Make one: waverant key add {channel} LABEL");
                 Ok(report.rows(&answer, rows(&answer), &columns(), &empty)?)
             }
-            Self::Add { channel, label, right, rank, expires_at } => {
+            Self::Add { channel, label, right, rank, expires_at, allow_from } => {
                 let (right, device) = match right {
                     Right::Publish => ("publish", "encoder"),
                     Right::View => ("view", "player"),
                 };
-                let body = json!({"label": label, "right": right, "rank": rank, "expires_at": expires_at});
+                let mut body = json!({"label": label, "right": right, "rank": rank, "expires_at": expires_at});
+                body["allowed_from"] = json!(allow_from);
                 let answer = client.call("POST", &format!("/channels/{}/keys", piece(&channel)), Some(body))?;
                 if report.json {
                     return Ok(report.value(&answer)?);
@@ -105,6 +109,10 @@ fn columns() -> Vec<Column> {
         Column::text("opens for", |row| match row["right"].as_str() {
             Some("view") => "watching".to_owned(),
             _ => "publishing".to_owned(),
+        }),
+        Column::text("from", |row| match rows(&row["allowed_from"]) {
+            [] => "anywhere".to_owned(),
+            ranges => ranges.iter().filter_map(|range| range.as_str()).collect::<Vec<_>>().join(", "),
         }),
         Column::text("begins with", |row| text(row, "prefix")),
         Column::text("made", |row| ago(&text(row, "created_at"))),

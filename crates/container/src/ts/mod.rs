@@ -11,7 +11,7 @@ mod tables;
 mod tests;
 mod writer;
 
-pub use reader::{TsCounters, TsReader};
+pub use reader::{TsCounters, TsReader, Uncarried};
 pub use writer::{TsWriter, is_writable};
 
 /// Begins every packet.

@@ -13,6 +13,15 @@ use crate::stream::{ElementaryStream, StreamEvent};
 /// Streams of a program that are read.
 const MAX_STREAMS: usize = 32;
 
+/// A stream of the program that is not carried.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Uncarried {
+    /// What it is.
+    pub name: String,
+    /// Its packets so far.
+    pub packets: u64,
+}
+
 /// What a transport stream was found to do wrong.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct TsCounters {
@@ -30,8 +39,8 @@ pub struct TsCounters {
     pub damaged_units: u64,
     /// Packets that are scrambled.
     pub scrambled_packets: u64,
-    /// Streams that are not carried, by their names.
-    pub uncarried: BTreeMap<u16, String>,
+    /// Streams that are not carried, by their PIDs.
+    pub uncarried: BTreeMap<u16, Uncarried>,
 }
 
 #[derive(Debug)]
@@ -138,6 +147,8 @@ impl Inner {
         if let Some(place) = self.streams.iter().position(|stream| stream.entry.pid == packet.pid) {
             self.last_stream = Some(place);
             self.take_stream(place, &packet);
+        } else if let Some(uncarried) = self.counters.uncarried.get_mut(&packet.pid) {
+            uncarried.packets += 1;
         }
     }
 
@@ -178,7 +189,7 @@ impl Inner {
 
     /// Keeps the streams that stay as they were.
     fn take_map(&mut self, map: ProgramMap) {
-        self.counters.uncarried.clear();
+        let known = std::mem::take(&mut self.counters.uncarried);
         let mut old = std::mem::take(&mut self.streams);
         for entry in &map.streams {
             let place =
@@ -195,7 +206,8 @@ impl Inner {
                 }
                 Ok(_) => {}
                 Err(name) => {
-                    self.counters.uncarried.insert(entry.pid, name);
+                    let packets = known.get(&entry.pid).map_or(0, |uncarried| uncarried.packets);
+                    self.counters.uncarried.insert(entry.pid, Uncarried { name, packets });
                 }
             }
         }

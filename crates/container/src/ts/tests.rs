@@ -6,7 +6,7 @@ use waverant_media::{
     Ac3Config, AudioSpecificConfig, CodecParameters, MediaTime, Mp3Config, Packet, Track, TrackId, TrackKind, Tracks,
 };
 
-use super::tables::{StreamCodec, parse_pat, parse_pmt};
+use super::tables::{StreamCodec, WrittenStream, parse_pat, parse_pmt, write_pat, write_pmt};
 use super::{TsReader, TsWriter};
 use crate::StreamEvent;
 
@@ -459,6 +459,29 @@ fn tables_are_read() {
     );
     assert_eq!(map.streams[1].language.as_deref(), Some("de"));
     assert_eq!(parse_pmt(&pmt[..40]), None, "cut");
+}
+
+/// What is not carried is named, and its packets are counted.
+#[test]
+fn streams_that_are_not_carried_are_counted() {
+    let packet = |pid: u16, payload: &[u8]| {
+        let [high, low] = pid.to_be_bytes();
+        let mut raw = vec![0x47, high | 0x40, low, 0x10];
+        raw.extend_from_slice(payload);
+        raw.resize(PACKET, 0xff);
+        raw
+    };
+    let table = |pid: u16, section: Vec<u8>| packet(pid, &[&[0][..], &section].concat());
+    let stream = |kind, pid| WrittenStream { kind, pid, descriptors: Vec::new() };
+    let streams = [stream(0x1b, 0x100), stream(0x02, 0x104), stream(0x06, 0x105)];
+    let mut raw = [table(0, write_pat(1, 0x1000, 0)), table(0x1000, write_pmt(1, 0, 0x100, &streams))].concat();
+    for number in 0..9 {
+        raw.extend(packet(if number % 3 == 0 { 0x105 } else { 0x104 }, &[number]));
+    }
+    let (_, reader) = read(&raw, 1316);
+    let uncarried = reader.counters().uncarried;
+    let told: Vec<_> = uncarried.iter().map(|(pid, stream)| (*pid, stream.name.as_str(), stream.packets)).collect();
+    assert_eq!(told, [(0x104, "MPEG-2 video", 6), (0x105, "private data", 3)]);
 }
 
 proptest! {

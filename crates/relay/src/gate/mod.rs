@@ -1,5 +1,6 @@
 //! The gate: decides whether a publisher may come in, and says why not.
 
+mod address_range;
 mod name;
 mod presented;
 
@@ -9,6 +10,7 @@ use std::net::IpAddr;
 use thiserror::Error;
 use time::OffsetDateTime;
 
+pub use address_range::{AddressRange, AddressRangeError};
 pub use name::{ChannelName, ChannelNameError};
 use presented::{expected_path, presented_keys};
 
@@ -55,6 +57,8 @@ pub struct KeyEntry {
     pub digest: KeyDigest,
     /// When it stops opening the gate.
     pub expires_at: Option<OffsetDateTime>,
+    /// Where it may be used from; from anywhere if there is none.
+    pub allowed_from: Vec<AddressRange>,
 }
 
 /// What a publisher or player presents.
@@ -111,6 +115,9 @@ pub enum TurnAwayReason {
     /// The key is for publishing, and is used to watch.
     #[error("This key is for publishing. Watching needs a viewing key of the channel.")]
     PublishKey,
+    /// The key is not to be used from this address.
+    #[error("This key may not be used from this address. Ask for it to be allowed, or use one that is made for it.")]
+    AddressNotAllowed,
     /// The password is not that of the user.
     #[error(
         "User name and password do not go together. The user is the first part of the key, the password the whole key."
@@ -162,6 +169,7 @@ impl TurnAwayReason {
             Self::OffAir => "off_air",
             Self::ViewKey => "view_key",
             Self::PublishKey => "publish_key",
+            Self::AddressNotAllowed => "address_not_allowed",
             Self::WrongPassword => "wrong_password",
             Self::TooManyFromAddress => "too_many_from_address",
             Self::TooManyConnections => "too_many_connections",
@@ -237,24 +245,37 @@ impl Gate {
             || TurnAway { reason: TurnAwayReason::UnknownKey, key_prefix: Some(prefix.to_owned()), channel_id: None };
         let key = key.ok_or_else(unknown)?;
         let finding = path_finding(attempt, presented);
-        Ok(Admission { finding, ..self.admit(key, attempt.right, now)? })
+        Ok(Admission { finding, ..self.admit(key, (attempt.address, attempt.right), now)? })
     }
 
     /// Judges a publisher or player who has shown that it holds the key with the number `id`.
     ///
     /// # Errors
     /// [`TurnAway`] with the reason.
-    pub fn decide_shown(&self, id: u64, right: KeyRight, now: OffsetDateTime) -> Result<Admission, TurnAway> {
+    pub fn decide_shown(
+        &self,
+        id: u64,
+        (address, right): (IpAddr, KeyRight),
+        now: OffsetDateTime,
+    ) -> Result<Admission, TurnAway> {
         let key = self.keys.values().flatten().find(|key| key.id == id);
         let unknown = TurnAway { reason: TurnAwayReason::UnknownKey, key_prefix: None, channel_id: None };
-        self.admit(key.ok_or(unknown)?, right, now)
+        self.admit(key.ok_or(unknown)?, (address, right), now)
     }
 
-    fn admit(&self, key: &KeyEntry, right: KeyRight, now: OffsetDateTime) -> Result<Admission, TurnAway> {
+    fn admit(
+        &self,
+        key: &KeyEntry,
+        (address, right): (IpAddr, KeyRight),
+        now: OffsetDateTime,
+    ) -> Result<Admission, TurnAway> {
         let turn_away =
             |reason| TurnAway { reason, key_prefix: Some(key.prefix.clone()), channel_id: Some(key.channel_id) };
         if key.expires_at.is_some_and(|end| end <= now) {
             return Err(turn_away(TurnAwayReason::ExpiredKey));
+        }
+        if !key.allowed_from.is_empty() && !key.allowed_from.iter().any(|range| range.contains(address)) {
+            return Err(turn_away(TurnAwayReason::AddressNotAllowed));
         }
         match (right, key.right) {
             (KeyRight::Publish, KeyRight::View) => return Err(turn_away(TurnAwayReason::ViewKey)),
@@ -311,10 +332,13 @@ mod tests {
     fn key(id: u64, key: &str, expires_at: Option<OffsetDateTime>) -> KeyEntry {
         let prefix = key.split_once('-').unwrap().0.to_owned();
         let right = if id == VIEW { KeyRight::View } else { KeyRight::Publish };
-        KeyEntry { id, channel_id: 1, right, rank: 0, label: "van".into(), prefix, digest: digest(key), expires_at }
+        let allowed_from = if id == HOME { vec!["192.0.2.0/24".parse().unwrap()] } else { Vec::new() };
+        let (digest, label) = (digest(key), "van".into());
+        KeyEntry { id, channel_id: 1, right, rank: 0, label, prefix, digest, expires_at, allowed_from }
     }
 
     const VIEW: u64 = 13;
+    const HOME: u64 = 14;
 
     fn decide(app: &str, name: &str) -> Result<u64, TurnAwayReason> {
         let tc_url = format!("rtmp://relay.test/{app}");
@@ -331,6 +355,7 @@ mod tests {
                 key(11, "abcdefg-other", None),
                 key(12, "expired-key", Some(datetime!(2026-05-01 12:00 UTC))),
                 key(VIEW, "viewers-glass", None),
+                key(HOME, "homeone-right", None),
             ],
         );
         gate.decide(attempt, datetime!(2026-05-01 12:00 UTC), digest)
@@ -401,12 +426,25 @@ mod tests {
         assert_eq!(admission.finding.as_ref().and_then(|finding| finding.split(';').next()), told.as_deref());
     }
 
+    #[rstest]
+    #[case("192.0.2.7", Ok(HOME))]
+    #[case("::ffff:192.0.2.7", Ok(HOME))]
+    #[case("198.51.100.1", Err(TurnAwayReason::AddressNotAllowed))]
+    fn a_key_may_be_bound_to_addresses(#[case] address: IpAddr, #[case] expected: Result<u64, TurnAwayReason>) {
+        let attempt = Attempt { address, right: KeyRight::Publish, app: "in", name: "homeone-right", tc_url: "" };
+        let judged = judge(&attempt).map_err(|away| (away.reason, away.key_prefix, away.channel_id));
+        let expected = expected.map_err(|reason| (reason, Some("homeone".to_owned()), Some(1)));
+        assert_eq!(judged.map(|admission| admission.key_id), expected);
+    }
+
     #[test]
     fn a_shown_key_is_judged_like_a_presented_one() {
         let now = datetime!(2026-05-01 12:00 UTC);
         let channels = [ChannelEntry { id: 1, name: "finish-line".into() }];
         let gate = Gate::new(channels, [key(10, "abcdefg-right", None), key(12, "expired-key", Some(now))]);
-        let judged = |id, right| gate.decide_shown(id, right, now).map(|admission| admission.key_id);
+        let judged = |id, right| {
+            gate.decide_shown(id, (Ipv4Addr::LOCALHOST.into(), right), now).map(|admission| admission.key_id)
+        };
         assert_eq!(judged(10, KeyRight::Publish), Ok(10));
         let reason = |id, right| judged(id, right).unwrap_err().reason;
         assert_eq!(reason(10, KeyRight::View), TurnAwayReason::PublishKey);

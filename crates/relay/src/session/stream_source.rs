@@ -48,7 +48,10 @@ impl Container {
     fn uncarried(&self) -> BTreeMap<u16, String> {
         match self {
             Self::Unknown(_) => BTreeMap::new(),
-            Self::TransportStream(reader) => reader.counters().uncarried,
+            Self::TransportStream(reader) => {
+                let uncarried = reader.counters().uncarried.into_iter();
+                uncarried.map(|(number, uncarried)| (number, uncarried.name)).collect()
+            }
             Self::Matroska(reader) => reader.uncarried().clone(),
         }
     }

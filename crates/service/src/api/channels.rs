@@ -4,9 +4,9 @@ use axum::http::{HeaderMap, StatusCode, header};
 use serde::Deserialize;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
-use waverant_relay::ChannelName;
+use waverant_relay::{AddressRange, ChannelName};
 use waverant_rtmp::password_digest;
-use waverant_store::{ChannelSettings, KeyPassword, RecordingSettings, Secret, SrtTerms};
+use waverant_store::{ChannelSettings, KeyPassword, NewStreamKey, RecordingSettings, Secret, SrtTerms};
 
 use super::auth::SignedIn;
 use super::error::Body;
@@ -89,6 +89,23 @@ pub(crate) struct AddKey {
     /// When it stops opening the gate.
     #[serde(default, with = "time::serde::rfc3339::option")]
     expires_at: Option<OffsetDateTime>,
+    /// Addresses and networks that it may be used from, as in `192.0.2.7` or `192.0.2.0/24`, up to 8;
+    /// none for anywhere.
+    #[serde(default)]
+    allowed_from: Vec<String>,
+}
+
+/// The most addresses and networks of a key.
+const MAX_RANGES: usize = 8;
+
+fn checked_ranges(ranges: &[String]) -> Result<Vec<String>, ApiError> {
+    if ranges.len() > MAX_RANGES {
+        return Err(ApiError::invalid("allowed_from", format!("{} are more than {MAX_RANGES}", ranges.len())));
+    }
+    let parsed = ranges.iter().map(|range| range.parse::<AddressRange>());
+    let parsed: Result<Vec<_>, _> = parsed.collect();
+    let parsed = parsed.map_err(|error| ApiError::invalid("allowed_from", error))?;
+    Ok(parsed.into_iter().map(|range| range.to_string()).collect())
 }
 
 /// The lowest rank of a key.
@@ -257,9 +274,14 @@ pub(super) async fn add_key(
     }
     let label = checked_text("label", &form.label, MAX_LABEL)?;
     let channel = state.house.store.channel(&name).await?;
-    let right = form.right.into();
-    let added = state.house.store.add_key(channel.id, right, form.rank, &label, now, form.expires_at).await?;
-    let (key, secret) = added;
+    let new = NewStreamKey {
+        right: form.right.into(),
+        rank: form.rank,
+        label,
+        expires_at: form.expires_at,
+        allowed_from: checked_ranges(&form.allowed_from)?,
+    };
+    let (key, secret) = state.house.store.add_key(channel.id, &new, now).await?;
     let salt = Secret::new_salt();
     let digest = Secret::new(password_digest(secret.prefix(), &salt, secret.reveal()));
     let password = KeyPassword { salt, digest };

@@ -169,6 +169,8 @@ pub(crate) struct StreamKey {
     /// When it stops opening the gate.
     #[serde(with = "time::serde::rfc3339::option")]
     pub(crate) expires_at: Option<OffsetDateTime>,
+    /// Addresses and networks that it may be used from; none for anywhere.
+    pub(crate) allowed_from: Vec<String>,
 }
 
 impl From<waverant_store::StreamKey> for StreamKey {
@@ -181,6 +183,7 @@ impl From<waverant_store::StreamKey> for StreamKey {
             prefix: from.prefix,
             created_at: from.created_at,
             expires_at: from.expires_at,
+            allowed_from: from.allowed_from,
         }
     }
 }

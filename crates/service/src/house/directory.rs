@@ -122,6 +122,8 @@ impl Directory {
                 prefix: key.prefix,
                 digest: key.digest,
                 expires_at: key.expires_at,
+                // They were looked at when they were set.
+                allowed_from: key.allowed_from.iter().filter_map(|range| range.parse().ok()).collect(),
             }),
         );
         let mut orders: HashMap<u64, Vec<LegOrder>> = HashMap::new();

@@ -157,7 +157,7 @@ impl House {
         let directory = self.directory();
         let now = OffsetDateTime::now_utc();
         let admission = match shown_key {
-            Some(id) => directory.gate.decide_shown(id, KeyRight::Publish, now)?,
+            Some(id) => directory.gate.decide_shown(id, (arrival.peer.ip(), KeyRight::Publish), now)?,
             None => self.judge(arrival.peer, presented, KeyRight::Publish)?,
         };
         self.let_in(arrival, admission)
@@ -236,7 +236,7 @@ impl House {
     ) -> Result<(Arc<Show>, u64), WatchRefusal> {
         let directory = self.directory();
         let admission = match shown_key {
-            Some(id) => directory.gate.decide_shown(id, KeyRight::View, OffsetDateTime::now_utc()),
+            Some(id) => directory.gate.decide_shown(id, (peer.ip(), KeyRight::View), OffsetDateTime::now_utc()),
             None => self.judge(peer, presented, KeyRight::View),
         };
         let admission = admission.map_err(WatchRefusal::TurnedAway)?;

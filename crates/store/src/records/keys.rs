@@ -51,6 +51,23 @@ pub struct StreamKey {
     pub created_at: OffsetDateTime,
     /// When it stops being valid.
     pub expires_at: Option<OffsetDateTime>,
+    /// Addresses and networks that it may be used from; none for anywhere.
+    pub allowed_from: Vec<String>,
+}
+
+/// A stream key to be made.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NewStreamKey {
+    /// What it opens the channel for.
+    pub right: KeyRight,
+    /// 0 is the highest; a key of lower rank is a backup.
+    pub rank: u8,
+    /// For whom.
+    pub label: String,
+    /// When it stops being valid.
+    pub expires_at: Option<OffsetDateTime>,
+    /// Addresses and networks that it may be used from; none for anywhere.
+    pub allowed_from: Vec<String>,
 }
 
 /// What an encoder's answer to a challenge is checked by. The user is the key's public part, the
@@ -82,6 +99,10 @@ fn key_from(keychain: &Keychain, row: &MySqlRow) -> Result<StreamKey, StoreError
         digest: digest.try_into().map_err(|_| StoreError::Unsealable)?,
         created_at: time_in(row, "created_at")?,
         expires_at: optional_time_in(row, "expires_at")?,
+        allowed_from: row
+            .try_get::<Option<&str>, _>("allowed_from")?
+            .map(|ranges| ranges.split(',').map(str::to_owned).collect())
+            .unwrap_or_default(),
     })
 }
 
@@ -114,25 +135,23 @@ impl Store {
     pub async fn add_key(
         &self,
         channel_id: u64,
-        right: KeyRight,
-        rank: u8,
-        label: &str,
+        new: &NewStreamKey,
         now: OffsetDateTime,
-        expires_at: Option<OffsetDateTime>,
     ) -> Result<(StreamKey, Secret), StoreError> {
         let secret = Secret::new_stream_key();
         let added = sqlx::query(
-            "INSERT INTO stream_keys (channel_id, key_right, rank_number, label, prefix, digest, created_at, expires_at) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO stream_keys (channel_id, key_right, rank_number, label, prefix, digest, created_at, expires_at, \
+             allowed_from) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(channel_id)
-        .bind(right.as_column())
-        .bind(rank)
-        .bind(fitted(label, 96))
+        .bind(new.right.as_column())
+        .bind(new.rank)
+        .bind(fitted(&new.label, 96))
         .bind(secret.prefix())
         .bind(&self.keychain.digest(secret.reveal())[..])
         .bind(to_column(now))
-        .bind(expires_at.map(to_column))
+        .bind(new.expires_at.map(to_column))
+        .bind((!new.allowed_from.is_empty()).then(|| new.allowed_from.join(",")))
         .execute(&self.pool)
         .await?;
         let row = sqlx::query("SELECT * FROM stream_keys WHERE id = ?")

@@ -17,7 +17,7 @@ use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
 pub use channels::{Channel, ChannelSettings, SlateChoice, SrtTerms};
 pub use depots::{CopyRecord, CopyState, CopyUpload, Depot};
 pub use destinations::{ChannelDestination, Destination, DestinationSettings, Sending};
-pub use keys::{KeyPassword, KeyRight, StreamKey};
+pub use keys::{KeyPassword, KeyRight, NewStreamKey, StreamKey};
 pub use recording::{RecordingChoice, RecordingSettings};
 pub use sessions::{LegRecord, NewSession, SessionEnd, SessionFilter, SessionRecord, Unfinished};
 pub use takes::{StoredTake, TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState};

@@ -6,7 +6,7 @@ pub(super) fn reject_reason(reason: TurnAwayReason) -> RejectReason {
     match reason {
         TurnAwayReason::NoKey | TurnAwayReason::Malformed => RejectReason::BAD_REQUEST,
         TurnAwayReason::UnknownKey | TurnAwayReason::WrongPassword => RejectReason::UNAUTHORIZED,
-        TurnAwayReason::ExpiredKey => RejectReason::FORBIDDEN,
+        TurnAwayReason::ExpiredKey | TurnAwayReason::AddressNotAllowed => RejectReason::FORBIDDEN,
         TurnAwayReason::ViewKey | TurnAwayReason::PublishKey => RejectReason::BAD_MODE,
         TurnAwayReason::OffAir => RejectReason::NOT_FOUND,
         TurnAwayReason::ChannelBusy => RejectReason::CONFLICT,

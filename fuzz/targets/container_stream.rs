@@ -1,5 +1,5 @@
-//! A publisher that sends a transport stream: any bytes, cut anywhere, become packets whose times
-//! never go back.
+//! A publisher that sends a container as a stream, MPEG-TS or Matroska: any bytes, cut anywhere,
+//! become packets whose times never go back.
 #![no_main]
 
 use std::collections::BTreeMap;
