@@ -248,7 +248,7 @@ async fn channels_and_keys_come_and_go() {
     let (key, secret) = store.add_key(channel.id, &van, NOW).await.unwrap();
     let (viewing, _) = store.add_key(channel.id, &mixer, NOW).await.unwrap();
     assert_eq!((key.right, key.rank, viewing.right), (KeyRight::Publish, 1, KeyRight::View));
-    assert_eq!((key.allowed_from, viewing.allowed_from), (van.allowed_from, mixer.allowed_from));
+    assert_eq!((&key.allowed_from, &viewing.allowed_from), (&van.allowed_from, &mixer.allowed_from));
     let password = KeyPassword { salt: "salt".into(), digest: Secret::new("digest-of-it") };
     store.set_key_password(viewing.id, &password).await.unwrap();
     let passwords: Vec<_> = store.keys(channel.id).await.unwrap().into_iter().map(|key| key.password).collect();

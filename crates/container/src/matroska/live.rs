@@ -147,9 +147,8 @@ impl MatroskaReader {
                 continue;
             }
             // Of the same time the picture is first: shows begin with one.
-            while let Some((_, sound)) = self.sounds.pop_front_if(|(time, _)| *time < *dts) {
-                events.push(sound);
-            }
+            let earlier = self.sounds.partition_point(|(time, _)| time < dts);
+            events.extend(self.sounds.drain(..earlier).map(|(_, sound)| sound));
             events.push(frame);
         }
     }
