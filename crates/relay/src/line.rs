@@ -17,6 +17,9 @@ const MIN_ROUNDS: f64 = 4.0;
 /// The share of packets that may be lost for good when a latency is advised.
 const TOLERATED_LOSS: f64 = 1e-5;
 
+/// The share of packets that do not come at all, beyond which the line is too thin.
+const MISSING_FOR_GOOD: f64 = 0.002;
+
 /// Latencies are advised in steps.
 const STEP_MS: u128 = 20;
 
@@ -168,16 +171,20 @@ impl LineMeter {
         if quality.undecrypted_packets > 0 && newest.messages == 0 {
             return Some("the SRT stream cannot be decrypted; set the passphrase anew at both ends".to_owned());
         }
-        if dropped > 0 && latency < advised {
-            return Some(format!(
-                "{dropped} packets of the SRT line came too late in the last 10 s ({figures}); \
-                 set the latency to {advised} ms"
-            ));
-        }
         if dropped > 0 {
+            let came = newest.packets.saturating_sub(self.before_window()?.packets);
+            let advice = if latency < advised {
+                format!("set the latency to {advised} ms")
+            } else if share(dropped, came + dropped) > MISSING_FOR_GOOD {
+                "the line does not carry the bitrate: lower it in the encoder".to_owned()
+            } else {
+                "the latency is enough for what the line loses, so something stood still for a moment: \
+                 the line, or one of the machines"
+                    .to_owned()
+            };
+            let packets = if dropped == 1 { "packet" } else { "packets" };
             return Some(format!(
-                "{dropped} packets of the SRT line did not come in the last 10 s ({figures}); \
-                 the line does not carry the bitrate: lower it in the encoder"
+                "{dropped} {packets} of the SRT line did not come in time in the last 10 s ({figures}); {advice}"
             ));
         }
         (quality.loss_share > 0.001 && latency < advised)
@@ -272,6 +279,7 @@ mod tests {
     #[case::good((60, 500), (1, 0), None)]
     #[case::too_late((100, 200), (50, 3), Some("set the latency to 500 ms"))]
     #[case::not_carried((60, 2_000), (300, 200), Some("lower it in the encoder"))]
+    #[case::a_stall((60, 2_000), (20, 1), Some("stood still for a moment"))]
     #[case::little_room((200, 300), (20, 0), Some("leaves little room"))]
     fn findings_say_what_to_set(#[case] times: (u64, u64), #[case] rates: (u64, u64), #[case] expected: Option<&str>) {
         let found = run(20, times, rates).finding();

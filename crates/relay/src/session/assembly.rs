@@ -14,6 +14,9 @@ const GATHER_LENGTH: MediaTime = MediaTime::from_millis(1_000);
 /// The most packets that wait at the start.
 const GATHER_PACKETS: usize = 256;
 
+/// What was damaged is told for so long after the last time.
+const DAMAGE_SHOWN: MediaTime = MediaTime::from_millis(60_000);
+
 /// Tracks of one session. A multitrack encoder sends a handful.
 pub(super) const MAX_TRACKS: usize = 16;
 
@@ -39,6 +42,11 @@ pub(super) struct Assembly {
     ready: VecDeque<(Packet, Arc<Tracks>)>,
     pub(super) counters: SourceCounters,
     last_problem: Option<String>,
+    /// When the last problem is past, on the publisher's clock; None if it stands.
+    problem_fades_at: Option<MediaTime>,
+    /// What is not carried, which does not pass by itself.
+    standing: Option<String>,
+    latest: MediaTime,
 }
 
 impl Default for Assembly {
@@ -51,6 +59,9 @@ impl Default for Assembly {
             ready: VecDeque::new(),
             counters: SourceCounters::default(),
             last_problem: None,
+            problem_fades_at: None,
+            standing: None,
+            latest: MediaTime::ZERO,
         }
     }
 }
@@ -92,6 +103,10 @@ impl Assembly {
         let last = self.last_dts.entry(track).or_insert(mapped);
         let dts = mapped.max(*last);
         *last = dts;
+        self.latest = self.latest.max(dts);
+        if self.problem_fades_at.is_some_and(|at| at <= dts) {
+            (self.last_problem, self.problem_fades_at) = (self.standing.clone(), None);
+        }
         self.counters.backward_count += u64::from(dts != mapped);
         let packet = Packet { track, kind, dts, pts: dts + composition, random_access, payload };
         match &mut self.gathering {
@@ -125,11 +140,44 @@ impl Assembly {
 
     pub(super) fn damaged(&mut self, problem: String) {
         self.counters.damaged_count += 1;
-        self.last_problem = Some(problem);
+        (self.last_problem, self.problem_fades_at) = (Some(problem), Some(self.latest + DAMAGE_SHOWN));
     }
 
     pub(super) fn unsupported(&mut self, problem: String) {
         self.counters.unsupported_count += 1;
-        self.last_problem = Some(problem);
+        self.standing = Some(problem.clone());
+        (self.last_problem, self.problem_fades_at) = (Some(problem), None);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn push(assembly: &mut Assembly, millis: i64) {
+        let time = MediaTime::from_millis(millis);
+        let (track, kind) = (TrackId::VIDEO, TrackKind::Video);
+        assembly.push(Frame {
+            track,
+            kind,
+            time,
+            composition: MediaTime::ZERO,
+            random_access: true,
+            payload: Bytes::new(),
+        });
+    }
+
+    /// A glitch is no news an hour later; what is not carried stays so.
+    #[test]
+    fn damage_fades_and_what_is_not_carried_stands() {
+        let mut assembly = Assembly::default();
+        (0..20).for_each(|step| push(&mut assembly, step * 500));
+        assembly.unsupported("MPEG-2 video is not carried".to_owned());
+        assembly.damaged("packets are missing".to_owned());
+        (20..130).for_each(|step| push(&mut assembly, step * 500));
+        assert_eq!(assembly.last_problem(), Some("packets are missing"));
+        (130..150).for_each(|step| push(&mut assembly, step * 500));
+        assert_eq!(assembly.last_problem(), Some("MPEG-2 video is not carried"));
+        assert_eq!((assembly.counters.damaged_count, assembly.counters.unsupported_count), (1, 1));
     }
 }
