@@ -1,18 +1,29 @@
 use std::time::Duration;
 
-use waverant_standin::{Encoder, first_difference, read_take};
+use rstest::rstest;
+use waverant_standin::{Encoder, EncoderOptions, first_difference, read_take};
 
-use crate::house::{Ground, PATIENCE, clip};
+use crate::house::{Ground, House, PATIENCE, clip};
+
+/// An encoder at either front door.
+fn encoder(house: &House<'_>, is_srt: bool, key: &str, seconds: f64) -> EncoderOptions {
+    let options = house.encoder(key, seconds);
+    if is_srt { EncoderOptions { server: format!("srt://{}", house.srt), ..options } } else { options }
+}
 
 /// `kill -9` in mid-show: the take plays to within 2 s of the kill, and the next start closes
-/// session and take in the records and says so.
+/// session and take in the records and says so. Over SRT the encoder goes on until it misses our
+/// answers, for five seconds.
+#[rstest]
+#[case::rtmp(false, 2.0)]
+#[case::srt(true, 2.0 + 5.5)]
 #[tokio::test(flavor = "multi_thread")]
-async fn a_killed_service_leaves_a_take_that_plays() {
+async fn a_killed_service_leaves_a_take_that_plays(#[case] is_srt: bool, #[case] most_lost: f64) {
     let ground = Ground::new().await;
     let mut house = ground.start();
     let key = house.make_channel(0);
     let platform = house.add_platform("plovio", None).await;
-    let encoder = tokio::spawn(Encoder::new(clip(), house.encoder(&key, 30.0)).run());
+    let encoder = tokio::spawn(Encoder::new(clip(), encoder(&house, is_srt, &key, 30.0)).run());
     assert!(platform.wait_for(PATIENCE, |report| report.connections.iter().any(|c| c.received.len() > 400)).await);
     house.signal("-KILL");
     house.wait_for_exit();
@@ -30,7 +41,7 @@ async fn a_killed_service_leaves_a_take_that_plays() {
     let (marks, seconds) = read_take(&file).unwrap();
     assert_eq!(first_difference(&sent.sent, &marks), None);
     let sent_seconds = f64::from(sent.sent.last().unwrap().timestamp_ms) / 1000.0;
-    assert!(sent_seconds - seconds < 2.0, "{seconds} s of {sent_seconds} s are kept");
+    assert!(sent_seconds - seconds < most_lost, "{seconds} s of {sent_seconds} s are kept");
     let noted = take["duration_ms"].as_f64().unwrap() / 1000.0;
     assert!((noted - seconds).abs() < 0.05, "noted {noted} s, the file plays {seconds} s");
 }
@@ -61,8 +72,11 @@ async fn the_private_database_comes_back_after_a_kill() {
 
 /// The database dies in mid-show: the show goes on, a known key still opens the gate, and what
 /// happened is in the records when the database is back.
+#[rstest]
+#[case::rtmp(false)]
+#[case::srt(true)]
 #[tokio::test(flavor = "multi_thread")]
-async fn a_lost_database_does_not_touch_the_show() {
+async fn a_lost_database_does_not_touch_the_show(#[case] is_srt: bool) {
     let ground = Ground::new().await;
     let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
     let without_url: Vec<&str> = settings.lines().filter(|line| !line.starts_with("url")).collect();
@@ -78,7 +92,7 @@ async fn a_lost_database_does_not_touch_the_show() {
     };
     // Stopped first, so that it is away for longer than the restart takes.
     signal("-STOP");
-    let publish = house.publish(house.encoder(&key, 5.0));
+    let publish = house.publish(encoder(&house, is_srt, &key, 5.0));
     let kill = async {
         tokio::time::sleep(Duration::from_secs(2)).await;
         signal("-KILL");

@@ -126,6 +126,11 @@ impl Carrier {
         Ok(())
     }
 
+    /// Ends at once; who still listens is told, so that the next call is not taken for a second one.
+    pub(super) fn hang_up(self) {
+        self.link.close();
+    }
+
     /// Ends in order: receivers forget what waits for its time when they hear the goodbye, so it is
     /// said when all has come and its time is over.
     pub(super) async fn close(mut self) {

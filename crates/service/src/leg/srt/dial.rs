@@ -11,7 +11,7 @@ use crate::net;
 
 /// Addresses of a host that are called, one after the other: a listener that takes one caller must
 /// not be called twice.
-const MAX_ADDRESSES: usize = 3;
+pub(super) const MAX_ADDRESSES: usize = 3;
 
 /// Calls a destination.
 ///

@@ -43,8 +43,9 @@ impl LegTask {
                 }
             }
         };
-        if matches!(end, CarryEnd::Ended) {
-            carrier.close().await;
+        match end {
+            CarryEnd::Ended => carrier.close().await,
+            _ => carrier.hang_up(),
         }
         self.status.end_line();
         end

@@ -30,7 +30,7 @@ pub(crate) async fn walk(
 /// The first address that answers as an SRT listener.
 async fn greet(addresses: &[SocketAddr]) -> Result<SocketAddr, String> {
     let mut failure = "the name has no address".to_owned();
-    for peer in addresses {
+    for peer in addresses.iter().take(dial::MAX_ADDRESSES) {
         match Link::greet(*peer).await {
             Ok(()) => return Ok(*peer),
             Err(error) => failure = format!("{peer}: {error}"),
