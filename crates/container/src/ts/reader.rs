@@ -10,6 +10,9 @@ use super::streams::{Found, PictureCodec, Pictures, SoundCodec, Sounds};
 use super::tables::{ProgramMap, StreamCodec, StreamEntry, parse_pat, parse_pmt};
 use crate::stream::{ElementaryStream, StreamEvent};
 
+/// The longest picture.
+const MAX_PICTURE: usize = 16 * 1024 * 1024;
+
 /// Streams of a program that are read.
 const MAX_STREAMS: usize = 32;
 
@@ -55,6 +58,10 @@ struct Stream {
     continuity: Option<u8>,
     pes: PesAssembler,
     content: Content,
+    /// Pictures go on in PES packets without a time: some encoders keep to the 64 KiB that a PES
+    /// packet can tell. Where they do, each is held until it is known to be whole.
+    goes_on: bool,
+    held: Option<Pes>,
 }
 
 /// Reads a transport stream of one program, of bytes that may be cut anywhere
@@ -102,6 +109,9 @@ impl TsReader {
         for place in 0..inner.streams.len() {
             let last = inner.streams[place].pes.finish();
             inner.take_pes(place, last);
+            if let Some(held) = inner.streams[place].held.take() {
+                inner.take_whole(place, held);
+            }
         }
         events.append(&mut inner.events);
     }
@@ -202,7 +212,14 @@ impl Inner {
             match content_of(&entry.codec) {
                 Ok(content) if self.streams.len() < MAX_STREAMS => {
                     let (continuity, pes) = (None, PesAssembler::default());
-                    self.streams.push(Stream { entry: entry.clone(), continuity, pes, content });
+                    self.streams.push(Stream {
+                        entry: entry.clone(),
+                        continuity,
+                        pes,
+                        content,
+                        goes_on: false,
+                        held: None,
+                    });
                 }
                 Ok(_) => {}
                 Err(name) => {
@@ -256,6 +273,12 @@ impl Inner {
             self.counters.damaged_units += u64::from(pes.is_some());
             return;
         };
+        if let Some(pes) = self.streams[place].join(pes) {
+            self.take_whole(place, pes);
+        }
+    }
+
+    fn take_whole(&mut self, place: usize, pes: Pes) {
         let stream = &mut self.streams[place];
         // The decoding time is what goes on evenly.
         let dts = pes.dts.or(pes.pts).map(|dts| self.times.unwrap(dts));
@@ -293,9 +316,30 @@ impl Inner {
 }
 
 impl Stream {
+    /// Joins a picture that goes on with its beginning; returns what is whole.
+    fn join(&mut self, pes: Pes) -> Option<Pes> {
+        let is_timed = pes.pts.is_some();
+        if !matches!(self.content, Content::Pictures(_)) || (is_timed && !self.goes_on) {
+            return Some(pes);
+        }
+        if is_timed {
+            return self.held.replace(pes);
+        }
+        self.goes_on = true;
+        match &mut self.held {
+            Some(held) if held.payload.len() + pes.payload.len() <= MAX_PICTURE => {
+                held.payload.extend_from_slice(&pes.payload);
+                None
+            }
+            // The beginning of the first one is gone already.
+            _ => Some(pes),
+        }
+    }
+
     /// Something of the stream is lost.
     fn lose(&mut self) {
         self.pes.reset();
+        self.held = None;
         if let Content::Sounds(sounds) = &mut self.content {
             sounds.reset();
         }

@@ -461,6 +461,52 @@ fn tables_are_read() {
     assert_eq!(parse_pmt(&pmt[..40]), None, "cut");
 }
 
+/// Pictures that go on in PES packets without a time, since one can tell no more than 64 KiB.
+#[test]
+fn pictures_over_several_pes_packets_are_joined() {
+    let packet = |continuity: &mut u8, pid: u16, starts: bool, payload: &[u8]| {
+        let [high, low] = pid.to_be_bytes();
+        let stuffing = PACKET - 4 - payload.len();
+        let mut raw = vec![0x47, high | if starts { 0x40 } else { 0 }, low, 0x30 | *continuity];
+        *continuity = (*continuity + 1) & 0xf;
+        raw.push(u8::try_from(stuffing - 1).unwrap());
+        raw.extend(if stuffing > 1 { vec![0] } else { Vec::new() });
+        raw.resize(PACKET - payload.len(), 0xff);
+        raw.extend_from_slice(payload);
+        raw
+    };
+    let (mut pictures, mut tables) = (0, 0);
+    let table = |continuity: &mut u8, pid, section: Vec<u8>| {
+        *continuity = 0;
+        packet(continuity, pid, true, &[&[0][..], &section].concat())
+    };
+    let mut raw = table(&mut tables, 0, write_pat(1, 0x1000, 0));
+    let streams = [WrittenStream { kind: 0x1b, pid: 0x100, descriptors: Vec::new() }];
+    raw.extend(table(&mut tables, 0x1000, write_pmt(1, 0, 0x100, &streams)));
+    let mut clock = 900_000;
+    for number in 0..5_u8 {
+        // An IDR slice, whose second half comes by itself.
+        let first = [&[0, 0, 1, 0x65, 0x88, number][..], &[7; 90]].concat();
+        let mut timed = vec![0, 0, 1, 0xe0, 0, 0, 0x80, 0x80, 5];
+        let pts = |shift: u32| u8::try_from(clock >> shift & 0xff).unwrap();
+        timed.extend([0x21 | pts(30) << 1 & 0xe, pts(22), pts(14) | 1, pts(7), pts(0) << 1 | 1]);
+        raw.extend(packet(&mut pictures, 0x100, true, &[timed, first].concat()));
+        let untimed = [&[0, 0, 1, 0xe0, 0, 0, 0x80, 0, 0][..], &[9; 80]].concat();
+        raw.extend(packet(&mut pictures, 0x100, true, &untimed));
+        clock += 3_600;
+    }
+    let (mut events, mut reader) = read(&raw, 1316);
+    reader.finish(&mut events);
+    let frames = frames_of(&events, 0x100);
+    // How it is with this encoder is learned from the first.
+    assert_eq!(reader.counters().damaged_units, 1);
+    assert_eq!(frames.len(), 5, "{frames:?}");
+    for (number, (pts, _, _, payload)) in (1..).zip(&frames[1..]) {
+        assert_eq!((payload[6], payload.len()), (number, 4 + 3 + 90 + 80));
+        assert_eq!(pts - frames[0].0, i64::from(number) * 3_600);
+    }
+}
+
 /// What is not carried is named, and its packets are counted.
 #[test]
 fn streams_that_are_not_carried_are_counted() {
