@@ -210,10 +210,11 @@ impl Library {
         if let Err(error) = self.abandon_copy(session, number).await {
             tracing::warn!(%error, "the upload of a forgotten take was not given up at its depot");
         }
-        self.store.forget_take(session, number).await?;
+        // The file first: after a kill in between, the record leads here again.
         if take.card.is_here {
             self.remove_file(take).await;
         }
+        self.store.forget_take(session, number).await?;
         Ok(())
     }
 
