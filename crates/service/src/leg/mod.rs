@@ -12,13 +12,13 @@ use std::time::Instant;
 use tokio::sync::watch;
 use tokio::time::sleep_until;
 use waverant_media::MediaTime;
-use waverant_relay::{Cursor, LegAddress, LegState};
+use waverant_relay::{Cursor, LegAddress, LegState, Read};
 
 pub(crate) use probe::probe;
 pub(crate) use status::{LegSnapshot, LegStatus};
 
 use crate::house::{Entry, Ledger, LegOrder};
-use crate::show::{Feed, LegHandle, Show};
+use crate::show::{Feed, FeedRead, LegHandle, Show};
 use rtmp::RtmpLeg;
 use srt::SrtLeg;
 
@@ -197,6 +197,37 @@ impl LegTask {
             () = feed.over.cancelled() => Err(CarryEnd::Ended),
         }
     }
+}
+
+/// What a leg took from its feed.
+struct Taken {
+    /// How far behind the newest packet they are.
+    lag: MediaTime,
+    /// Nothing follows what is there.
+    has_ended: bool,
+    /// Packets were missed before the first.
+    jumped: bool,
+}
+
+/// Takes the next packets from the hub into `entries`, none if there is no news. What was missed is
+/// counted.
+fn take_packets(
+    feed: &Feed,
+    cursor: &mut Cursor,
+    status: &LegStatus,
+    entries: &mut Vec<waverant_relay::Entry>,
+) -> Result<Taken, CarryEnd> {
+    entries.clear();
+    let FeedRead { read, lag, has_ended } = feed.read(cursor, MAX_ENTRIES, entries);
+    let jumped = match read {
+        Read::End => return Err(CarryEnd::Ended),
+        Read::Jumped { missed_frame_count, missed } => {
+            status.count_dropped(missed_frame_count, missed);
+            true
+        }
+        Read::UpToDate => false,
+    };
+    Ok(Taken { lag, has_ended, jumped })
 }
 
 /// Waits for orders that the connection being made is of no use for.

@@ -2,6 +2,7 @@ use std::io::Write;
 use std::path::PathBuf;
 use std::process::Command;
 
+use rstest::rstest;
 use waverant_standin::{EncoderEnd, compare, first_difference, read_take};
 
 use crate::house::{Ground, PATIENCE};
@@ -32,8 +33,11 @@ impl Drop for SmallDisk {
 
 /// The disk fills in mid-show: the platform loses nothing, what was recorded plays, and a new
 /// take begins when there is room again.
+#[rstest]
+#[case::rtmp(false)]
+#[case::srt(true)]
 #[tokio::test(flavor = "multi_thread")]
-async fn a_full_disk_stops_only_the_recording() {
+async fn a_full_disk_stops_only_the_recording(#[case] is_srt: bool) {
     let ground = Ground::new().await;
     let Some(disk) = SmallDisk::mount(ground.path("recordings"), "600k") else {
         let _ = writeln!(std::io::stderr(), "SKIPPED: this user may not mount a file system");
@@ -42,7 +46,7 @@ async fn a_full_disk_stops_only_the_recording() {
     let house = ground.start();
     let key = house.make_channel(0);
     let platform = house.add_platform("plovio", None).await;
-    let publish = house.publish(house.encoder(&key, 14.0));
+    let publish = house.publish(house.encoder_at(is_srt, &key, 14.0));
     let make_room = async {
         house.wait_until("the recording fails", |house| house.ground.log().contains("the recording is stopped")).await;
         assert_eq!(house.live()["state"], "on air");

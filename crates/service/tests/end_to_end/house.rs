@@ -240,6 +240,12 @@ impl House<'_> {
         EncoderOptions::new(format!("rtmp://{}/in", self.rtmp), key, Duration::from_secs_f64(seconds))
     }
 
+    /// An encoder at either front door.
+    pub(crate) fn encoder_at(&self, is_srt: bool, key: &str, seconds: f64) -> EncoderOptions {
+        let options = self.encoder(key, seconds);
+        if is_srt { EncoderOptions { server: format!("srt://{}", self.srt), ..options } } else { options }
+    }
+
     pub(crate) async fn publish(&self, options: EncoderOptions) -> EncoderReport {
         Encoder::new(clip(), options).run().await.unwrap()
     }

@@ -1,15 +1,9 @@
 use std::time::Duration;
 
 use rstest::rstest;
-use waverant_standin::{Encoder, EncoderOptions, first_difference, read_take};
+use waverant_standin::{Encoder, first_difference, read_take};
 
-use crate::house::{Ground, House, PATIENCE, clip};
-
-/// An encoder at either front door.
-fn encoder(house: &House<'_>, is_srt: bool, key: &str, seconds: f64) -> EncoderOptions {
-    let options = house.encoder(key, seconds);
-    if is_srt { EncoderOptions { server: format!("srt://{}", house.srt), ..options } } else { options }
-}
+use crate::house::{Ground, PATIENCE, clip};
 
 /// `kill -9` in mid-show: the take plays to within 2 s of the kill, and the next start closes
 /// session and take in the records and says so. Over SRT the encoder goes on until it misses our
@@ -23,7 +17,7 @@ async fn a_killed_service_leaves_a_take_that_plays(#[case] is_srt: bool, #[case]
     let mut house = ground.start();
     let key = house.make_channel(0);
     let platform = house.add_platform("plovio", None).await;
-    let encoder = tokio::spawn(Encoder::new(clip(), encoder(&house, is_srt, &key, 30.0)).run());
+    let encoder = tokio::spawn(Encoder::new(clip(), house.encoder_at(is_srt, &key, 30.0)).run());
     assert!(platform.wait_for(PATIENCE, |report| report.connections.iter().any(|c| c.received.len() > 400)).await);
     house.signal("-KILL");
     house.wait_for_exit();
@@ -92,7 +86,7 @@ async fn a_lost_database_does_not_touch_the_show(#[case] is_srt: bool) {
     };
     // Stopped first, so that it is away for longer than the restart takes.
     signal("-STOP");
-    let publish = house.publish(encoder(&house, is_srt, &key, 5.0));
+    let publish = house.publish(house.encoder_at(is_srt, &key, 5.0));
     let kill = async {
         tokio::time::sleep(Duration::from_secs(2)).await;
         signal("-KILL");

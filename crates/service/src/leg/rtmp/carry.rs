@@ -3,12 +3,12 @@ use std::time::{Duration, Instant};
 
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{sleep_until, timeout};
-use waverant_relay::{Cursor, Entry, Read, RtmpSink, SinkError, SinkOutput};
+use waverant_relay::{Cursor, Entry, RtmpSink, SinkError, SinkOutput};
 use waverant_rtmp::{ClientConnection, ClientEvent};
 
-use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES};
+use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES, take_packets};
 use crate::net::{Moved, UNACKNOWLEDGED_LIMIT, Wire, WriteQueue};
-use crate::show::{Feed, FeedRead};
+use crate::show::Feed;
 
 /// A platform that takes no byte for this long is given up, as is one that acknowledges none.
 const STALL: Duration = UNACKNOWLEDGED_LIMIT;
@@ -174,18 +174,12 @@ impl Carrier {
 
     /// Takes packets from the hub; true if there is more to read without further news.
     fn fill(&mut self, sink: &mut RtmpSink, cursor: &mut Cursor) -> Result<bool, CarryEnd> {
-        self.entries.clear();
-        let FeedRead { read, lag, has_ended } = self.feed.read(cursor, MAX_ENTRIES, &mut self.entries);
-        match read {
-            Read::End => return Err(CarryEnd::Ended),
-            Read::Jumped { missed_frame_count, missed } => {
-                self.status.count_dropped(missed_frame_count, missed);
-                sink.skip_to_keyframe();
-            }
-            Read::UpToDate => {}
+        let taken = take_packets(&self.feed, cursor, &self.status, &mut self.entries)?;
+        if taken.jumped {
+            sink.skip_to_keyframe();
         }
         if self.entries.is_empty() {
-            return Ok(has_ended);
+            return Ok(taken.has_ended);
         }
         let mut sent = SinkOutput::default();
         for entry in &self.entries {
@@ -203,13 +197,13 @@ impl Carrier {
         if sink.poll_note() {
             self.status.set_note(sink.note());
         }
-        self.status.count_sent(sent, u64::try_from(lag.millis()).unwrap_or(0));
+        self.status.count_sent(sent, u64::try_from(taken.lag.millis()).unwrap_or(0));
         let now = Instant::now();
         // The wait for a slow platform begins with the first byte that it does not take.
         self.last_progress = now;
         self.next_fill = now + self.batch;
         self.collect_output();
-        Ok(has_ended || self.entries.len() == MAX_ENTRIES)
+        Ok(taken.has_ended || self.entries.len() == MAX_ENTRIES)
     }
 
     /// True if the server broke off or fell silent in the handshake.

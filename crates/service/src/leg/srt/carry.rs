@@ -2,12 +2,12 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use waverant_relay::{Cursor, Entry, Read, SinkOutput, TsSink};
+use waverant_relay::{Cursor, Entry, SinkOutput, TsSink};
 use waverant_srt::SendError;
 use waverant_udp::Link;
 
-use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES};
-use crate::show::{Feed, FeedRead};
+use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES, take_packets};
+use crate::show::Feed;
 
 /// Packets are collected at least this long: pictures leave in one burst either way.
 const LEAST_BATCH: Duration = Duration::from_millis(5);
@@ -77,15 +77,9 @@ impl Carrier {
     /// Takes all packets that are there from the hub and gives them to the line.
     fn fill(&mut self, sink: &mut TsSink, cursor: &mut Cursor) -> Result<(), CarryEnd> {
         loop {
-            self.entries.clear();
-            let FeedRead { read, lag, .. } = self.feed.read(cursor, MAX_ENTRIES, &mut self.entries);
-            match read {
-                Read::End => return Err(CarryEnd::Ended),
-                Read::Jumped { missed_frame_count, missed } => {
-                    self.status.count_dropped(missed_frame_count, missed);
-                    sink.skip_to_keyframe();
-                }
-                Read::UpToDate => {}
+            let taken = take_packets(&self.feed, cursor, &self.status, &mut self.entries)?;
+            if taken.jumped {
+                sink.skip_to_keyframe();
             }
             if self.entries.is_empty() {
                 return Ok(());
@@ -106,7 +100,7 @@ impl Carrier {
                 self.status.set_note(sink.note());
             }
             match self.give() {
-                Ok(()) => self.status.count_sent(sent, u64::try_from(lag.millis()).unwrap_or(0)),
+                Ok(()) => self.status.count_sent(sent, u64::try_from(taken.lag.millis()).unwrap_or(0)),
                 Err(SendError::Full) => {
                     self.status.count_dropped(sent.video_frame_count, waverant_media::MediaTime::ZERO);
                     sink.skip_to_keyframe();
