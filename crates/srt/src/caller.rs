@@ -45,7 +45,7 @@ pub enum CallError {
 #[derive(Debug)]
 enum Stage {
     Induction,
-    Conclusion { packet: Vec<u8> },
+    Conclusion(Box<Handshake>),
 }
 
 /// The end that calls, until it is connected.
@@ -116,12 +116,11 @@ impl Caller {
                 if handshake.version != 5 || handshake.extension_field != INDUCTION_MAGIC {
                     return Err(CallError::Version(handshake.version.min(4)));
                 }
-                let packet = self.conclusion(now, &handshake);
-                self.stage = Stage::Conclusion { packet };
+                self.stage = Stage::Conclusion(Box::new(self.conclusion(&handshake)));
                 self.said_at = None;
                 Ok(None)
             }
-            (HandshakeKind::Conclusion, Stage::Conclusion { .. }) => {
+            (HandshakeKind::Conclusion, Stage::Conclusion(_)) => {
                 self.connect(now, header.timestamp, &handshake).map(Some)
             }
             _ => Ok(None),
@@ -135,10 +134,12 @@ impl Caller {
             return None;
         }
         self.said_at = Some(now);
-        match &self.stage {
-            Stage::Induction => Some(self.induction(now)),
-            Stage::Conclusion { packet } => Some(packet.clone()),
-        }
+        // Each is stamped when it leaves: the listener sets its clock by the one that comes through.
+        let stamped = |handshake: &Handshake| handshake_packet(timestamp(self.start, now), 0, handshake);
+        Some(match &self.stage {
+            Stage::Induction => stamped(&self.blank()),
+            Stage::Conclusion(handshake) => stamped(handshake),
+        })
     }
 
     /// When [`poll_transmit`](Self::poll_transmit) and [`handle_timeout`](Self::handle_timeout)
@@ -156,7 +157,7 @@ impl Caller {
 
     /// True once the peer has shown that it is a listener of SRT.
     pub fn was_answered(&self) -> bool {
-        matches!(self.stage, Stage::Conclusion { .. })
+        matches!(self.stage, Stage::Conclusion(_))
     }
 
     fn blank(&self) -> Handshake {
@@ -175,11 +176,7 @@ impl Caller {
         }
     }
 
-    fn induction(&self, now: Instant) -> Vec<u8> {
-        handshake_packet(timestamp(self.start, now), 0, &self.blank())
-    }
-
-    fn conclusion(&self, now: Instant, answer: &Handshake) -> Vec<u8> {
+    fn conclusion(&self, answer: &Handshake) -> Handshake {
         let terms = Terms {
             version: VERSION,
             flags: flags::LIVE,
@@ -197,7 +194,7 @@ impl Caller {
             cookie: answer.cookie,
             ..self.blank()
         };
-        handshake_packet(timestamp(self.start, now), 0, &handshake.with_extensions(extensions))
+        handshake.with_extensions(extensions)
     }
 
     fn connect(&mut self, now: Instant, peer_timestamp: u32, handshake: &Handshake) -> Result<Connection, CallError> {

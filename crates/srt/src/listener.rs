@@ -182,7 +182,7 @@ impl Listener {
             peer_address: address_field(request.from.ip()),
             ..request.handshake.clone()
         };
-        let response = self.packet(now, request.remote_id(), &response.with_extensions(extensions));
+        let response = response.with_extensions(extensions);
         let overhead = if keys.as_ref().is_some_and(Keys::is_authenticated) { TAG_LENGTH } else { 0 };
         let agreement = Agreement {
             peer: request.from,
@@ -197,7 +197,7 @@ impl Listener {
             window,
             reports_periodically: theirs.flags & flags::REPORTS_PERIODICALLY != 0,
             keys,
-            response: Some(response.into()),
+            response: Some(Box::new(response)),
         };
         Ok(Connection::new(config, agreement, random, now))
     }

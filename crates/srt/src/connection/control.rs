@@ -190,7 +190,10 @@ impl Connection {
     pub(super) fn write_control(&mut self, now: Instant, control: Control, out: &mut Vec<u8>) {
         let (times, to) = ((self.start, now), self.remote_id);
         match control {
-            Control::Response => out.extend_from_slice(self.response.as_deref().unwrap_or_default()),
+            // Stamped anew each time: the caller sets its clock by the one that comes through.
+            Control::Response => write_control_packet((ControlKind::Handshake, 0), times, to, out, |out| {
+                self.response.iter().for_each(|response| response.write(out));
+            }),
             Control::KeepAlive => write_control_packet((ControlKind::KeepAlive, 0), times, to, out, |_| {}),
             Control::Ack => {
                 let (number, body) = self.full_ack(now);

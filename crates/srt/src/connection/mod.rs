@@ -21,7 +21,7 @@ use crate::config::Config;
 use crate::number::SeqNumber;
 use crate::randomness::Randomness;
 use crate::statistics::Statistics;
-use crate::wire::{ControlHeader, ControlKind, DataHeader, HEADER_LENGTH, Header, KeyFlag, SocketId};
+use crate::wire::{ControlHeader, ControlKind, DataHeader, HEADER_LENGTH, Handshake, Header, KeyFlag, SocketId};
 use arrivals::{Arrivals, PROBE_INTERVAL};
 use control::{AckState, Control};
 use delivery_clock::DeliveryClock;
@@ -99,7 +99,7 @@ pub(crate) struct Agreement {
     pub(crate) reports_periodically: bool,
     pub(crate) keys: Option<Keys>,
     /// Our last handshake, which is sent again if the peer repeats its own.
-    pub(crate) response: Option<Bytes>,
+    pub(crate) response: Option<Box<Handshake>>,
 }
 
 /// One end of a connection. Datagrams go in by [`handle_datagram`](Self::handle_datagram) and
@@ -131,7 +131,7 @@ pub struct Connection {
     /// The message that was handed on last.
     handed_on: Vec<u8>,
     random: Randomness,
-    response: Option<Bytes>,
+    response: Option<Box<Handshake>>,
     heard_at: Instant,
     spoke_at: Instant,
     closed: Option<CloseReason>,

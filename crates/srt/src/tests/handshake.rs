@@ -6,7 +6,7 @@ use super::line::Faults;
 use super::pair::{HOUSE, PEER, Pair, address, call, caller, listener, numbered, start};
 use crate::listener::handshake_packet;
 use crate::number::SeqNumber;
-use crate::wire::{Extension, Group, HEADER_LENGTH, Handshake, HandshakeKind, Terms, flags};
+use crate::wire::{Extension, Group, HEADER_LENGTH, Handshake, HandshakeKind, Header, Terms, flags};
 use crate::{CallError, CloseReason, Config, ListenerEvent, RejectReason, destination};
 
 fn terms() -> Terms {
@@ -186,6 +186,36 @@ fn a_caller_repeats_itself_and_gives_up() {
         at = caller.poll_timeout().max(at + Duration::from_millis(1));
     };
     assert_eq!((sent, error), (13, CallError::Timeout(Duration::from_secs(3))));
+}
+
+/// The clock in a datagram with a handshake.
+fn stamp(datagram: &[u8]) -> u32 {
+    let Ok(Header::Control(header)) = Header::parse(datagram) else { panic!("no control packet") };
+    header.timestamp
+}
+
+/// Each end sets its clock by the other's handshake. One that kept the time of a sending that was
+/// lost made everything late by what passed until the next.
+#[test]
+fn handshakes_are_stamped_when_they_leave() {
+    let (now, config) = (start(), Config::default());
+    let (mut caller, listener) = (caller(now, &config, None), listener(now, &config));
+    let induction = caller.poll_transmit(now).unwrap();
+    let ListenerEvent::Answer(answer) = listener.handle_datagram(now, address(PEER), &induction) else {
+        panic!("no answer");
+    };
+    assert!(caller.handle_datagram(now, &answer).unwrap().is_none());
+    let wait = Duration::from_millis(250);
+    let conclusions = [now, now + wait].map(|at| stamp(&caller.poll_transmit(at).unwrap()));
+    assert_eq!(conclusions[1] - conclusions[0], 250_000);
+    let (_, mut accepted) = call(now, Duration::ZERO, (&config, None), &config).unwrap();
+    let answers = [now + wait, now + 2 * wait].map(|at| {
+        accepted.repeat_response();
+        let mut out = Vec::new();
+        accepted.poll_transmit(at, &mut out).unwrap();
+        stamp(&out)
+    });
+    assert_eq!(answers[1] - answers[0], 250_000);
 }
 
 /// Our answer was lost: the caller asks again, and gets the same one.
