@@ -71,3 +71,55 @@ impl Pacing {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const PAYLOAD: usize = 1316;
+
+    #[expect(clippy::disallowed_methods, reason = "one start instant is taken, then only added to")]
+    fn start() -> Instant {
+        Instant::now()
+    }
+
+    /// The input is 136 kB/s: 100 packets a second with their headers.
+    #[rstest]
+    #[case::max(Bandwidth::Max(50_000), 50_000)]
+    #[case::input(Bandwidth::Input { rate: 80_000, overhead: 25 }, 100_000)]
+    #[case::estimated(Bandwidth::Estimated { least: 1_000, overhead: 25 }, 170_000)]
+    #[case::at_least(Bandwidth::Estimated { least: 400_000, overhead: 50 }, 600_000)]
+    fn the_rate_is_what_was_asked_for(#[case] bandwidth: Bandwidth, #[case] expected: u64) {
+        let (mut pacing, begin) = (Pacing::new(bandwidth), start());
+        for step in 0..1_000 {
+            pacing.note_input(begin + Duration::from_millis(step * 10), PAYLOAD);
+        }
+        assert_eq!(pacing.rate(), expected);
+        // Everybody looks every five milliseconds, for two seconds, and always has something to send.
+        let begin = begin + Duration::from_secs(10);
+        let (mut sent, mut most) = (0_u64, 0);
+        for step in 0..400 {
+            let (now, before) = (begin + Duration::from_millis(step * 5), sent);
+            while pacing.may_send(now) {
+                pacing.note_sent(now, PAYLOAD, false);
+                sent += PAYLOAD as u64 + PACKET_OVERHEAD;
+            }
+            most = most.max(sent - before);
+        }
+        assert!(sent.abs_diff(expected * 2) < expected / 50 + 2_720, "{sent} bytes in two seconds");
+        assert!(most <= expected / 100 + 1_360, "{most} bytes at once");
+    }
+
+    #[test]
+    fn the_second_of_a_probing_pair_follows_at_once() {
+        let (mut pacing, now) = (Pacing::new(Bandwidth::Max(10_000)), start());
+        pacing.note_sent(now, PAYLOAD, true);
+        assert!(pacing.may_send(now));
+        pacing.note_sent(now, PAYLOAD, false);
+        assert!(
+            !pacing.may_send(now + Duration::from_millis(130)) && pacing.may_send(now + Duration::from_millis(137))
+        );
+    }
+}

@@ -198,3 +198,29 @@ fn pacing_holds_and_the_buffer_is_bounded() {
     assert!(statistics.dropped_packets > 3_000, "{statistics:?}");
     assert!(statistics.buffered <= Duration::from_millis(1_100), "{statistics:?}");
 }
+
+/// A show of 6 Mbit/s whose keyframes are given at once, through a line of 20 Mbit/s with a queue of a
+/// tenth of a second. Without a pace each keyframe overran the queue.
+#[rstest]
+#[case::by_default(Config::default().bandwidth, 0)]
+#[case::unpaced(crate::Bandwidth::Max(125_000_000), 100)]
+fn keyframes_do_not_overrun_the_line(#[case] bandwidth: crate::Bandwidth, #[case] least_lost: u64) {
+    let up = Faults { bottleneck: Some((2_500_000, 256_000)), ..Faults::none(Duration::from_millis(20)) };
+    let ours = Config { bandwidth, ..Config::default() };
+    let mut pair = Pair::new(&ours, &with_latency(Duration::from_millis(240)), (up, lossy(0.0)), 13);
+    let mut number = 0;
+    for picture in 0..300 {
+        for _ in 0..if picture % 60 == 0 { 220 } else { 16 } {
+            pair.caller.send(pair.now, &numbered(number, LENGTH)).unwrap();
+            number += 1;
+        }
+        pair.run_for(Duration::from_millis(33));
+    }
+    pair.run_for(Duration::from_secs(1));
+    let lost = pair.up.truth.data_lost;
+    assert!(if least_lost == 0 { lost == 0 } else { lost >= least_lost }, "{lost} lost");
+    if least_lost == 0 {
+        assert_eq!(pair.at_listener.len(), number as usize);
+        assert_eq!(pair.listener.statistics(pair.now).received.dropped_packets, 0);
+    }
+}

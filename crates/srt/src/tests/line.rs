@@ -36,12 +36,15 @@ pub(super) struct Faults {
     pub(super) jitter: Duration,
     /// How often a datagram is held back so that later ones overtake it, and for how long.
     pub(super) reorder: (f64, Duration),
+    /// Bytes per second that pass, and bytes that may wait for it; what is more is lost.
+    pub(super) bottleneck: Option<(u32, u32)>,
 }
 
 impl Faults {
     pub(super) fn none(delay: Duration) -> Self {
         let zero = Duration::ZERO;
-        Self { loss: 0.0, burst: (0.0, 0), duplicate: 0.0, delay, jitter: zero, reorder: (0.0, zero) }
+        let (loss, burst, duplicate, reorder, bottleneck) = (0.0, (0.0, 0), 0.0, (0.0, zero), None);
+        Self { loss, burst, duplicate, delay, jitter: zero, reorder, bottleneck }
     }
 }
 
@@ -61,14 +64,17 @@ pub(super) struct Line {
     burst_left: u32,
     order: u64,
     last_arrival: Option<Instant>,
+    /// When the bottleneck has done with what it has.
+    busy_until: Option<Instant>,
     on_the_way: BinaryHeap<Reverse<(Instant, u64, Vec<u8>)>>,
     pub(super) truth: Truth,
 }
 
 impl Line {
     pub(super) fn new(faults: Faults, seed: u64) -> Self {
-        let (dice, on_the_way) = (Dice::new(seed), BinaryHeap::new());
-        Self { faults, dice, burst_left: 0, order: 0, last_arrival: None, on_the_way, truth: Truth::default() }
+        let (dice, on_the_way, truth) = (Dice::new(seed), BinaryHeap::new(), Truth::default());
+        let (last_arrival, busy_until) = (None, None);
+        Self { faults, dice, burst_left: 0, order: 0, last_arrival, busy_until, on_the_way, truth }
     }
 
     pub(super) fn set_faults(&mut self, faults: Faults) {
@@ -83,11 +89,12 @@ impl Line {
         }
         let in_burst = self.burst_left > 0;
         self.burst_left = self.burst_left.saturating_sub(1);
-        if in_burst || self.dice.fraction() < self.faults.loss {
+        let through = self.pass_bottleneck(now, datagram.len());
+        let Some(through) = through.filter(|_| !in_burst && self.dice.fraction() >= self.faults.loss) else {
             self.truth.data_lost += u64::from(is_data);
             return;
-        }
-        let in_order = now + self.faults.delay + self.faults.jitter.mul_f64(self.dice.fraction());
+        };
+        let in_order = through + self.faults.delay + self.faults.jitter.mul_f64(self.dice.fraction());
         let in_order = self.last_arrival.map_or(in_order, |last| last.max(in_order));
         let arrival = if self.dice.fraction() < self.faults.reorder.0 {
             in_order + self.faults.reorder.1
@@ -100,6 +107,18 @@ impl Line {
             self.truth.duplicated += u64::from(is_data);
             self.put(arrival + Duration::from_micros(300), datagram);
         }
+    }
+
+    /// When a datagram is through the bottleneck; None if it finds the queue full.
+    fn pass_bottleneck(&mut self, now: Instant, length: usize) -> Option<Instant> {
+        let Some((rate, queue)) = self.faults.bottleneck else { return Some(now) };
+        let begin = self.busy_until.map_or(now, |until| until.max(now));
+        if (begin - now).as_secs_f64() * f64::from(rate) > f64::from(queue) {
+            return None;
+        }
+        let through = begin + Duration::from_secs_f64(length as f64 / f64::from(rate));
+        self.busy_until = Some(through);
+        Some(through)
     }
 
     fn put(&mut self, at: Instant, datagram: &[u8]) {
