@@ -1,4 +1,4 @@
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use waverant_container::{ElementaryStream, MatroskaReader, StreamEvent, TsReader};
@@ -74,6 +74,8 @@ pub struct StreamSource {
     events: Vec<StreamEvent>,
     /// The track of each stream.
     places: BTreeMap<u16, TrackId>,
+    /// Streams whose codec was told; what comes of others before is of no use.
+    known: BTreeSet<u16>,
     streams: Vec<ElementaryStream>,
     received_bytes: u64,
     /// What the reader has counted and was reported.
@@ -87,6 +89,7 @@ impl Default for StreamSource {
             container: Container::Unknown(Vec::new()),
             events: Vec::new(),
             places: BTreeMap::new(),
+            known: BTreeSet::new(),
             streams: Vec::new(),
             received_bytes: 0,
             reported: 0,
@@ -127,12 +130,8 @@ impl StreamSource {
         }
         self.events = events;
         self.report_damage();
-        let (streams, places) = (&self.streams, &self.places);
-        self.assembly.release(|tracks, _| {
-            let is_known =
-                |stream: &ElementaryStream| places.get(&stream.number).is_some_and(|id| tracks.get(*id).is_some());
-            streams.iter().all(is_known)
-        });
+        let (streams, known) = (&self.streams, &self.known);
+        self.assembly.release(|_, _| streams.iter().all(|stream| known.contains(&stream.number)));
     }
 
     /// The next packet with the tracks that it belongs to; call until None.
@@ -162,7 +161,7 @@ impl StreamSource {
             StreamEvent::Config { number, codec } => self.set_codec(number, codec),
             StreamEvent::Frame { number, pts, dts, random_access, payload } => {
                 let Some(id) = self.places.get(&number).copied() else { return };
-                if self.assembly.tracks().get(id).is_none() {
+                if !self.known.contains(&number) {
                     self.assembly.counters.headless_count += 1;
                     return;
                 }
@@ -180,8 +179,12 @@ impl StreamSource {
         }
     }
 
-    /// Streams keep their tracks; new ones get the next free places.
+    /// Streams keep their tracks; new ones get the next free places, at first those of streams
+    /// that are gone: an encoder that moves its pictures to another PID goes on with them.
     fn set_program(&mut self, streams: Vec<ElementaryStream>) {
+        let stays = |number: &u16| streams.iter().any(|stream| stream.number == *number);
+        self.places.retain(|number, _| stays(number));
+        self.known.retain(stays);
         for stream in &streams {
             if self.places.contains_key(&stream.number) {
                 continue;
@@ -209,6 +212,7 @@ impl StreamSource {
         if codec.kind() != id.kind() || !self.assembly.has_room_for(id) {
             return self.assembly.unsupported(format!("stream {number} is one too many"));
         }
+        self.known.insert(number);
         self.label(Track::new(id, codec));
     }
 
@@ -271,17 +275,26 @@ mod tests {
         Packet { track, kind: track.kind(), dts, pts: dts, random_access, payload }
     }
 
-    fn run(packets: &[Packet]) -> (StreamSource, Vec<(Packet, Arc<Tracks>)>) {
+    fn written(tracks: &Tracks, packets: &[Packet]) -> Vec<u8> {
         let mut writer = TsWriter::new();
-        writer.set_tracks(&show_tracks());
+        writer.set_tracks(tracks);
         let mut raw = Vec::new();
         packets.iter().for_each(|packet| writer.write(packet, &mut raw));
-        let mut source = StreamSource::new();
+        raw
+    }
+
+    fn take(source: &mut StreamSource, raw: &[u8]) -> Vec<(Packet, Arc<Tracks>)> {
         let mut out = Vec::new();
         for piece in raw.chunks(1316) {
             source.handle_bytes(piece);
             out.extend(std::iter::from_fn(|| source.poll_packet()));
         }
+        out
+    }
+
+    fn run(packets: &[Packet]) -> (StreamSource, Vec<(Packet, Arc<Tracks>)>) {
+        let mut source = StreamSource::new();
+        let out = take(&mut source, &written(&show_tracks(), packets));
         (source, out)
     }
 
@@ -305,6 +318,42 @@ mod tests {
         let languages: Vec<_> = source.tracks().iter().filter_map(|track| track.language.as_deref()).collect();
         assert_eq!(languages, ["en", "de", "fr"]);
         assert_eq!(source.counters(), SourceCounters::default());
+    }
+
+    /// A new map in mid-stream: pictures and sound have other PIDs, and go on in their tracks.
+    /// What comes of them before their headers is not taken for more of the old ones.
+    #[test]
+    fn streams_that_move_keep_their_tracks() {
+        let steps = |picture: TrackId, sound: TrackId| -> Vec<Packet> {
+            let step = |step: i64| [packet(picture, step * 40, step == 2 || step == 0), packet(sound, step * 40, true)];
+            (0..10).flat_map(step).collect()
+        };
+        let mut source = StreamSource::new();
+        let mut tracks = Tracks::new();
+        tracks.set(Track::new(TrackId::VIDEO, h264()));
+        tracks.set(Track::new(TrackId(1), aac()));
+        let before = take(&mut source, &written(&tracks, &steps(TrackId::VIDEO, TrackId(1))));
+        assert!(before.iter().all(|(packet, _)| [TrackId::VIDEO, TrackId(1)].contains(&packet.track)));
+        let mut moved = Tracks::new();
+        moved.set(Track::new(TrackId(2), h264()));
+        moved.set(Track { language: Some("cy".into()), ..Track::new(TrackId(3), aac()) });
+        // The first picture has no headers with it.
+        let packets: Vec<Packet> = steps(TrackId(2), TrackId(3))
+            .into_iter()
+            .map(|packet| match packet.track {
+                TrackId(2) => Packet { random_access: packet.dts != MediaTime::ZERO && packet.random_access, ..packet },
+                _ => packet,
+            })
+            .collect();
+        let after = take(&mut source, &written(&moved, &packets));
+        let of = |track| after.iter().filter(move |(packet, _)| packet.track == track);
+        assert!(of(TrackId::VIDEO).count() >= 6 && of(TrackId(1)).count() >= 9);
+        assert_eq!(of(TrackId::VIDEO).count() + of(TrackId(1)).count(), after.len());
+        // The last pictures of the old stream end with the new map; then comes a keyframe.
+        let first = of(TrackId::VIDEO).next().unwrap();
+        assert!(first.0.random_access, "{:?}", first.0);
+        assert_eq!(source.tracks().get(TrackId(1)).unwrap().language.as_deref(), Some("cy"));
+        assert_eq!(source.tracks().len(), 2);
     }
 
     #[test]
