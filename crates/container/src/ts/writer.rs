@@ -25,6 +25,9 @@ const CLOCK_LEAD: MediaTime = MediaTime::from_millis(200);
 /// Times begin here, so that the clock is never before 0.
 const FIRST_TIME: MediaTime = MediaTime::from_millis(1_000);
 
+/// A section of a map has at most so many bytes (2.4.4.9: a length of 1021).
+const MAX_SECTION: usize = 1024;
+
 /// PES stream numbers (table 2-22).
 const VIDEO_STREAM: u8 = 0xe0;
 const AUDIO_STREAM: u8 = 0xc0;
@@ -45,7 +48,8 @@ pub struct TsWriter {
     streams: Vec<Stream>,
     version: u8,
     clock_pid: u16,
-    table_continuity: u8,
+    /// Of PAT and PMT.
+    table_continuity: [u8; 2],
     first_dts: Option<MediaTime>,
     tables_at: Option<MediaTime>,
     clock_at: Option<MediaTime>,
@@ -129,13 +133,10 @@ impl TsWriter {
     }
 
     fn write_tables(&mut self, out: &mut Vec<u8>) {
-        let streams: Vec<WrittenStream> = self.streams.iter().map(written_stream).collect();
-        let tables = [
-            (0, write_pat(PROGRAM, MAP_PID, 0)),
-            (MAP_PID, write_pmt(PROGRAM, self.version, self.clock_pid, &streams)),
-        ];
-        for (pid, section) in tables {
-            let mut continuity = self.table_continuity;
+        let tables = [(0, write_pat(PROGRAM, MAP_PID, 0)), (MAP_PID, self.program_map())];
+        // Each PID counts for itself, and a long map takes several packets.
+        for ((pid, section), counter) in tables.into_iter().zip(&mut self.table_continuity) {
+            let mut continuity = *counter;
             let mut rest = &section[..];
             let mut is_first = true;
             while !rest.is_empty() {
@@ -149,10 +150,19 @@ impl TsWriter {
                 continuity = (continuity + 1) & 0xf;
                 (rest, is_first) = (after, false);
             }
-            if pid == MAP_PID {
-                self.table_continuity = continuity;
-            }
+            *counter = continuity;
         }
+    }
+
+    /// The map with what each sound is called, or without where many names do not fit a section.
+    fn program_map(&self) -> Vec<u8> {
+        let map = |is_named: bool| {
+            let streams: Vec<WrittenStream> =
+                self.streams.iter().map(|stream| written_stream(stream, is_named)).collect();
+            write_pmt(PROGRAM, self.version, self.clock_pid, &streams)
+        };
+        let named = map(true);
+        if named.len() <= MAX_SECTION { named } else { map(false) }
     }
 
     fn write_clock(&self, clock: MediaTime, out: &mut Vec<u8>) {
@@ -288,7 +298,7 @@ fn stream_number(codec: &CodecParameters, track: TrackId) -> u8 {
     }
 }
 
-fn written_stream(stream: &Stream) -> WrittenStream {
+fn written_stream(stream: &Stream, is_named: bool) -> WrittenStream {
     let (kind, mut descriptors) = match &stream.track.codec {
         CodecParameters::H264(_) => (stream_type::AVC, Vec::new()),
         CodecParameters::Hevc(_) => (stream_type::HEVC, registration_descriptor(b"HEVC")),
@@ -303,6 +313,6 @@ fn written_stream(stream: &Stream) -> WrittenStream {
         _ => (stream_type::PRIVATE, Vec::new()),
     };
     let Track { language, name, .. } = &stream.track;
-    descriptors.extend(label_descriptors(language.as_deref(), name.as_deref()));
+    descriptors.extend(label_descriptors(language.as_deref(), name.as_deref().filter(|_| is_named)));
     WrittenStream { kind, pid: stream.pid, descriptors }
 }
