@@ -30,7 +30,7 @@ pub use av1::Av1Config;
 pub use bits::{BitReader, OutOfBits};
 pub use config_error::ConfigError;
 pub use flac::FlacConfig;
-pub use h264::{AvcConfigError, AvcDecoderConfig, SequenceParameters, SpsError};
+pub use h264::{AvcConfigError, AvcDecoderConfig, Field, SequenceParameters, SliceHead, SpsError};
 pub use hevc::{HevcDecoderConfig, HevcSequence};
 pub use mp3::Mp3Config;
 pub use nal::{NalUnitType, NalUnits, unescape_rbsp};

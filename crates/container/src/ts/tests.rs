@@ -6,6 +6,7 @@ use waverant_media::{
     Ac3Config, AudioSpecificConfig, CodecParameters, MediaTime, Mp3Config, Packet, Track, TrackId, TrackKind, Tracks,
 };
 
+use super::packet::TsPacket;
 use super::tables::{StreamCodec, WrittenStream, parse_pat, parse_pmt, write_pat, write_pmt};
 use super::{TsReader, TsWriter};
 use crate::StreamEvent;
@@ -354,6 +355,41 @@ fn foreign_pictures_are_parted_right() {
     assert!(matches!(found[..], [Found::Frame { random_access: true, .. }]), "{found:?}");
 }
 
+/// Interlaced shows: the two fields of a frame, each with a delimiter of its own, stay together;
+/// two frames in one PES packet do not.
+#[test]
+fn fields_of_a_frame_are_one_picture() {
+    use super::streams::{Found, PictureCodec, Pictures};
+    // Main profile, 720 x 576, four bits of frame_num, frame_mbs_only_flag 0.
+    let sps = [0x67, 77, 0, 30, 0b1101_1001, 0b0100_0000, 0b1011_0100, 0b0010_0100, 0b1100_1000];
+    let start: &[u8] = &[0, 0, 0, 1];
+    let delimiter = [start, &[9, 0x10]].concat();
+    // Macroblock 0, slice type 7, set 0, frame_num, field_pic_flag 1, bottom_field_flag.
+    let field = |kind: u8, frame: u8, bottom: u8| {
+        let bits = 0b1_0001000_1_u32 << 6 | u32::from(frame) << 2 | 0b10 | u32::from(bottom);
+        let [_, high, low, _] = (bits << 9).to_be_bytes();
+        [&delimiter[..], start, &[0x60 | kind, high, low, 0x80, 0x77]].concat()
+    };
+    let mut pictures = Pictures::new(PictureCodec::Avc);
+    let mut read = |payload: Vec<u8>, time: i64| -> Vec<(i64, bool, usize)> {
+        let mut found = Vec::new();
+        pictures.push((time, time), (&payload[..]).into(), &mut found);
+        let frames = found.into_iter().filter_map(|found| match found {
+            Found::Frame { dts, random_access, payload, .. } => Some((dts, random_access, payload.len())),
+            _ => None,
+        });
+        frames.collect()
+    };
+    let sets = [&delimiter[..], start, &sps, start, &[0x68, 0xce, 0x3c, 0x80]].concat();
+    // The first field of a keyframe is IDR, the second is predicted from it.
+    let key = [&sets[..], &field(5, 0, 0), &field(1, 0, 1)].concat();
+    assert_eq!(read(key, 0), [(0, true, 18)]);
+    assert_eq!(read([field(1, 1, 0), field(1, 1, 1)].concat(), 3_600), [(3_600, false, 18)]);
+    let four = [field(1, 2, 1), field(1, 2, 0), field(1, 3, 1), field(1, 3, 0)].concat();
+    assert_eq!(read(four, 7_200), [(7_200, false, 18), (10_800, false, 18)]);
+    assert_eq!(read([field(1, 4, 0), field(1, 5, 1)].concat(), 14_400).len(), 2, "a field is missing");
+}
+
 /// Frames over the ends of PES packets, and rubbish between them.
 #[test]
 fn foreign_sound_is_parted_right() {
@@ -459,6 +495,32 @@ fn tables_are_read() {
     );
     assert_eq!(map.streams[1].language.as_deref(), Some("de"));
     assert_eq!(parse_pmt(&pmt[..40]), None, "cut");
+}
+
+/// A map of one packet, of several, and one whose names would not fit a section.
+#[rstest]
+#[case::short(1, 0)]
+#[case::several_packets(8, 60)]
+#[case::too_long_with_names(15, 100)]
+fn maps_of_any_length_are_read(#[case] count: u8, #[case] name_length: usize) {
+    let mut show = show(Some(h264()), &vec![(aac(), &[0x21][..]); count.into()], 100);
+    let sounds: Vec<Track> = show.tracks.iter().filter(|track| track.id.kind() == TrackKind::Audio).cloned().collect();
+    for track in sounds {
+        show.tracks.set(Track { language: Some("en".into()), name: Some("n".repeat(name_length).into()), ..track });
+    }
+    let raw = written(&show);
+    let (events, reader) = read(&raw, 1316);
+    let Some(StreamEvent::Program(streams)) = events.first() else { panic!("no program") };
+    assert_eq!((streams.len(), reader.damage_count()), (usize::from(count) + 1, 0));
+    assert!(streams.iter().skip(1).all(|stream| stream.language.as_deref() == Some("en")));
+    assert_eq!(streams[1].name.is_some(), (1..100).contains(&name_length));
+    // Each PID counts its packets with payload for itself (2.4.3.3).
+    let mut counters = std::collections::BTreeMap::new();
+    for packet in raw.chunks(PACKET).map(|raw| TsPacket::parse(raw.try_into().unwrap()).unwrap()) {
+        let last = counters.insert(packet.pid, packet.continuity);
+        let step = u8::from(packet.payload.is_some());
+        assert!(last.is_none_or(|last| (last + step) & 0xf == packet.continuity), "{:#x} after {last:?}", packet.pid);
+    }
 }
 
 /// Pictures that go on in PES packets without a time, since one can tell no more than 64 KiB.

@@ -59,6 +59,10 @@ pub struct SequenceParameters {
     pub height: u32,
     /// True if every picture is a whole frame.
     pub progressive: bool,
+    /// Bits of `frame_num` in a slice: 4 to 16.
+    pub frame_num_bits: u8,
+    /// `separate_colour_plane_flag`: the three planes are coded as pictures of their own.
+    pub separate_planes: bool,
     /// Frames per second as numerator and denominator, if the set tells.
     pub frame_rate: Option<(u32, u32)>,
 }
@@ -79,15 +83,27 @@ impl SequenceParameters {
         let [profile, constraints, level] = [byte(&mut reader)?, byte(&mut reader)?, byte(&mut reader)?];
         reader.unsigned_golomb()?; // seq_parameter_set_id
         let chroma = if HIGH_PROFILES.contains(&profile) { read_high_profile(&mut reader)? } else { Chroma::YUV420 };
-        skip_picture_order(&mut reader)?;
+        let frame_num_bits = read_frame_num_bits(&mut reader)?;
         reader.unsigned_golomb()?; // max_num_ref_frames
         reader.skip(1)?; // gaps_in_frame_num_value_allowed_flag
         let (width, height, progressive) = read_size(&mut reader, chroma)?;
         let has_vui = reader.bit()?;
         // A set that ends inside the VUI still tells the size; only the rate is lost.
         let frame_rate = if has_vui { read_frame_rate(&mut reader).unwrap_or(None) } else { None };
-        let Chroma { format: chroma_format, bit_depths, .. } = chroma;
-        Ok(Self { profile, constraints, level, chroma_format, bit_depths, width, height, progressive, frame_rate })
+        let Chroma { format: chroma_format, bit_depths, separate_planes, .. } = chroma;
+        Ok(Self {
+            profile,
+            constraints,
+            level,
+            chroma_format,
+            bit_depths,
+            width,
+            height,
+            progressive,
+            frame_num_bits,
+            separate_planes,
+            frame_rate,
+        })
     }
 
     /// The profile's name as people write it.
@@ -110,12 +126,14 @@ impl SequenceParameters {
 struct Chroma {
     format: u8,
     bit_depths: (u8, u8),
+    separate_planes: bool,
     horizontal_unit: u32,
     vertical_unit: u32,
 }
 
 impl Chroma {
-    const YUV420: Self = Self { format: 1, bit_depths: (8, 8), horizontal_unit: 2, vertical_unit: 2 };
+    const YUV420: Self =
+        Self { format: 1, bit_depths: (8, 8), separate_planes: false, horizontal_unit: 2, vertical_unit: 2 };
 
     /// Source: ISO/IEC 14496-10, table 6-1
     fn from_idc(idc: u32, separate_planes: bool, bit_depths: (u8, u8)) -> Self {
@@ -125,7 +143,7 @@ impl Chroma {
             _ => (1, 1),
         };
         let format = u8::try_from(idc).unwrap_or(1);
-        Self { format, bit_depths, horizontal_unit, vertical_unit }
+        Self { format, bit_depths, separate_planes, horizontal_unit, vertical_unit }
     }
 }
 
@@ -167,8 +185,9 @@ fn skip_scaling_list(reader: &mut BitReader<'_>, size: usize) -> Result<(), SpsE
     Ok(())
 }
 
-fn skip_picture_order(reader: &mut BitReader<'_>) -> Result<(), SpsError> {
-    limited("log2_max_frame_num_minus4", reader.unsigned_golomb()?, 12)?;
+/// Reads the length of `frame_num`, and passes over how pictures are ordered.
+fn read_frame_num_bits(reader: &mut BitReader<'_>) -> Result<u8, SpsError> {
+    let more_than_four = limited("log2_max_frame_num_minus4", reader.unsigned_golomb()?, 12)?;
     match limited("pic_order_cnt_type", reader.unsigned_golomb()?, 2)? {
         0 => {
             limited("log2_max_pic_order_cnt_lsb_minus4", reader.unsigned_golomb()?, 12)?;
@@ -184,7 +203,7 @@ fn skip_picture_order(reader: &mut BitReader<'_>) -> Result<(), SpsError> {
         }
         _ => {}
     }
-    Ok(())
+    Ok(u8::try_from(more_than_four + 4).unwrap_or(4))
 }
 
 fn read_size(reader: &mut BitReader<'_>, chroma: Chroma) -> Result<(u32, u32, bool), SpsError> {
@@ -291,6 +310,7 @@ mod tests {
         assert_eq!(found.profile_name(), "Main");
         assert_eq!(found.frame_rate, None);
         assert!(found.progressive);
+        assert_eq!((found.frame_num_bits, found.separate_planes), (4, false));
     }
 
     #[test]

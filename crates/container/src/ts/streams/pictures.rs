@@ -1,8 +1,11 @@
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 use bytes::{BufMut, Bytes, BytesMut};
 use memchr::memmem;
-use waverant_media::{AvcDecoderConfig, CodecParameters, HevcDecoderConfig, unescape_rbsp};
+use waverant_media::{
+    AvcDecoderConfig, CodecParameters, HevcDecoderConfig, SequenceParameters, SliceHead, unescape_rbsp,
+};
 
 use super::Found;
 
@@ -53,6 +56,8 @@ pub(in super::super) struct Pictures {
     sets: [BTreeMap<u32, Bytes>; 3],
     has_news: bool,
     has_config: bool,
+    /// The newest of H.264.
+    sequence: Option<SequenceParameters>,
     last_dts: Option<i64>,
     duration: i64,
 }
@@ -60,7 +65,8 @@ pub(in super::super) struct Pictures {
 impl Pictures {
     pub(in super::super) fn new(codec: PictureCodec) -> Self {
         let sets = std::array::from_fn(|_| BTreeMap::new());
-        Self { codec, sets, has_news: false, has_config: false, last_dts: None, duration: USUAL_DURATION }
+        let (sequence, last_dts, duration) = (None, None, USUAL_DURATION);
+        Self { codec, sets, has_news: false, has_config: false, sequence, last_dts, duration }
     }
 
     /// Takes the payload of a PES packet with its times.
@@ -75,7 +81,7 @@ impl Pictures {
             out.push(Found::Damaged("a PES packet of pictures without a NAL unit".to_owned()));
             return;
         }
-        let pictures = split(&units);
+        let pictures = self.join_fields(&payload, &units, split(&units));
         let count = pictures.len();
         let mut rest = payload;
         let mut passed = 0;
@@ -90,6 +96,35 @@ impl Pictures {
             let late = self.duration * i64::try_from(number).unwrap_or_default();
             self.finish((pts + late, dts + late), &moved, piece, out);
         }
+    }
+
+    /// Both fields of a frame are one picture to whoever comes behind: they are shown at once.
+    fn join_fields(&mut self, payload: &[u8], units: &[Unit], pictures: Vec<Range<usize>>) -> Vec<Range<usize>> {
+        if self.codec != PictureCodec::Avc {
+            return pictures;
+        }
+        let sets = units.iter().filter(|unit| unit.role == Role::ParameterSet(1));
+        let told = sets.filter_map(|unit| SequenceParameters::parse(&payload[unit.start..unit.end]).ok()).last();
+        self.sequence = told.or(self.sequence.take());
+        let Some(sequence) = self.sequence.as_ref().filter(|sequence| !sequence.progressive) else { return pictures };
+        let head_of = |picture: &Range<usize>| {
+            let slice = units[picture.clone()].iter().find(|unit| matches!(unit.role, Role::Slice { .. }))?;
+            SliceHead::parse(&payload[slice.start..slice.end], sequence).ok()
+        };
+        let mut joined: Vec<Range<usize>> = Vec::with_capacity(pictures.len());
+        let mut open: Option<SliceHead> = None;
+        for picture in pictures {
+            let head = head_of(&picture);
+            let completes = head.zip(open).is_some_and(|(head, open)| head.completes(&open));
+            match joined.last_mut() {
+                Some(first) if completes => (first.end, open) = (picture.end, None),
+                _ => {
+                    open = head;
+                    joined.push(picture);
+                }
+            }
+        }
+        joined
     }
 
     fn finish(&mut self, (pts, dts): (i64, i64), units: &[Unit], piece: BytesMut, out: &mut Vec<Found>) {
@@ -269,7 +304,7 @@ fn take_sei_number(rest: &mut &[u8]) -> Option<usize> {
 }
 
 /// The units of each picture (ISO/IEC 14496-10, 7.4.1.2.3).
-fn split(units: &[Unit]) -> Vec<std::ops::Range<usize>> {
+fn split(units: &[Unit]) -> Vec<Range<usize>> {
     let mut pictures = Vec::new();
     let (mut start, mut has_slice) = (0, false);
     for (place, unit) in units.iter().enumerate() {
