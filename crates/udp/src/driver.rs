@@ -11,6 +11,7 @@ use waverant_srt::{
     conclusion_from, destination,
 };
 
+use crate::farewells::Farewells;
 use crate::outbox::Outbox;
 use crate::socket::{DatagramSocket, Inbox, Received};
 
@@ -104,6 +105,7 @@ pub struct SrtSocket<D: Doorkeeper> {
     held: HashMap<u32, Held<D::Guest>>,
     /// Connections by the other end's address and number, to know a caller that repeats itself.
     known: HashMap<(SocketAddr, u32), u32>,
+    farewells: Farewells,
     outbox: Outbox,
     next_id: u32,
     serve_at: Instant,
@@ -123,6 +125,7 @@ impl<D: Doorkeeper> SrtSocket<D> {
             doorkeeper,
             held: HashMap::new(),
             known: HashMap::new(),
+            farewells: Farewells::default(),
             outbox: Outbox::default(),
             next_id,
             serve_at: now,
@@ -182,7 +185,12 @@ impl<D: Doorkeeper> SrtSocket<D> {
             }
             // A packet from elsewhere is not the peer's, whatever number it has.
             let held = to.and_then(|id| self.held.get_mut(&id));
-            let Some(held) = held.filter(|held| held.connection.peer() == received.from) else { continue };
+            let Some(held) = held.filter(|held| held.connection.peer() == received.from) else {
+                if let Some(farewell) = to.and_then(|id| self.farewells.answer(now, id, received.from)) {
+                    send(&self.socket, received.from, farewell, farewell.len());
+                }
+                continue;
+            };
             held.was_touched = true;
             held.connection.handle_datagram(now, datagram);
             // Nearly always they are all for the same one.
@@ -277,17 +285,19 @@ impl<D: Doorkeeper> SrtSocket<D> {
             transmit(socket, &mut held.connection, outbox, now);
             held.due = held.connection.poll_timeout().unwrap_or(now);
         }
-        self.remove_closed();
+        self.remove_closed(now);
     }
 
-    fn remove_closed(&mut self) {
-        let Self { held, known, doorkeeper, .. } = self;
+    fn remove_closed(&mut self, now: Instant) {
+        let Self { held, known, farewells, doorkeeper, .. } = self;
         let closed = held.extract_if(|_, held| held.connection.is_done());
-        for (_, Held { connection, guest, .. }) in closed {
+        for (id, Held { connection, guest, .. }) in closed {
             known.remove(&(connection.peer(), connection.remote_id()));
-            if let Some(reason) = connection.close_reason() {
-                doorkeeper.closed(guest, reason);
+            let Some(reason) = connection.close_reason() else { continue };
+            if reason != CloseReason::Shutdown {
+                farewells.remember(now, id, connection.peer(), connection.farewell(now));
             }
+            doorkeeper.closed(guest, reason);
         }
     }
 
@@ -298,7 +308,7 @@ impl<D: Doorkeeper> SrtSocket<D> {
             held.connection.close();
             transmit(socket, &mut held.connection, outbox, now);
         }
-        self.remove_closed();
+        self.remove_closed(now);
     }
 }
 

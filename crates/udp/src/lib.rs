@@ -4,6 +4,7 @@
 //! to the state machines of `waverant-srt`, and what comes out of those to a [`Doorkeeper`].
 
 mod driver;
+mod farewells;
 mod link;
 mod outbox;
 mod socket;

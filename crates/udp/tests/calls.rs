@@ -15,6 +15,8 @@ use waverant_udp::{DatagramSocket, Doorkeeper, Link, Service, SrtSocket, Turned}
 #[derive(Clone, Default)]
 struct Counter {
     bytes: Arc<AtomicUsize>,
+    /// Who is in is shown out.
+    closes: bool,
 }
 
 impl Doorkeeper for Counter {
@@ -37,7 +39,7 @@ impl Doorkeeper for Counter {
     }
 
     fn serve(&mut self, (): &mut (), _: &mut Connection, _: Instant) -> Service {
-        Service::GoesOn
+        if self.closes { Service::Ends } else { Service::GoesOn }
     }
 
     fn figures(&mut self, (): &mut (), _: &Statistics) {}
@@ -88,5 +90,50 @@ async fn what_is_sent_comes() {
     link.close();
     let refused = Link::call(address, Config::default(), Some("nobody".to_owned())).await.unwrap_err().to_string();
     assert!(refused.contains("1401"), "{refused}");
+    stop.cancel();
+}
+
+/// Between `house` and the caller that calls the address it returns. From the first goodbye of the
+/// house on nothing passes for a while.
+async fn line_that_drops_goodbyes(house: SocketAddr) -> SocketAddr {
+    let bind = || async { tokio::net::UdpSocket::bind("127.0.0.1:0").await.unwrap() };
+    let (outer, inner) = (bind().await, bind().await);
+    let address = outer.local_addr().unwrap();
+    tokio::spawn(async move {
+        let (mut caller, mut open_at) = (None, None::<Instant>);
+        let (mut from_caller, mut from_house) = ([0; 2048], [0; 2048]);
+        loop {
+            tokio::select! {
+                Ok((length, from)) = outer.recv_from(&mut from_caller) => {
+                    caller = Some(from);
+                    inner.send_to(&from_caller[..length], house).await.unwrap();
+                }
+                Ok(length) = inner.recv(&mut from_house) => {
+                    if from_house[..2] == [0x80, 5] {
+                        open_at.get_or_insert(Instant::now() + Duration::from_millis(300));
+                    }
+                    let (Some(caller), true) = (caller, open_at.is_none_or(|at| Instant::now() >= at)) else { continue };
+                    outer.send_to(&from_house[..length], caller).await.unwrap();
+                }
+            }
+        }
+    });
+    address
+}
+
+/// A caller that misses the goodbye goes on, and is told once more. It used to send into the void
+/// until it missed our signs of life.
+#[tokio::test]
+async fn a_goodbye_that_is_lost_is_said_again() {
+    let stop = CancellationToken::new();
+    let house = listen(Counter { closes: true, ..Counter::default() }, &stop);
+    let mut link = Link::call(line_that_drops_goodbyes(house).await, Config::default(), None).await.unwrap();
+    let reason = loop {
+        let _ = link.send(&Bytes::from_static(&[7; 1316]));
+        if let Err(reason) = link.run_until(Instant::now() + Duration::from_millis(20), |_| {}).await {
+            break reason;
+        }
+    };
+    assert_eq!(reason, CloseReason::Shutdown);
     stop.cancel();
 }

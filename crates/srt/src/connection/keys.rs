@@ -115,7 +115,7 @@ impl Connection {
         if confirms(body, &pending.message) {
             pending.is_confirmed = true;
         } else if KeyMaterialState::parse(body).is_some() {
-            self.closed = Some(CloseReason::BadSecret);
+            self.end(CloseReason::BadSecret);
         }
     }
 }

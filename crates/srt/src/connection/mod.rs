@@ -48,6 +48,9 @@ const KEEPALIVE_INTERVAL: Duration = Duration::from_secs(1);
 /// The least time that the sender keeps packets for retransmission (§4.6).
 const MIN_SENDER_PATIENCE: Duration = Duration::from_secs(1);
 
+/// How often a goodbye is said: nobody acknowledges it, and a peer that misses it waits for nothing.
+const GOODBYES: usize = 3;
+
 /// Control packets that wait at most; only a peer that asks for very many answers reaches it.
 const MAX_CONTROL: usize = 64;
 
@@ -266,10 +269,22 @@ impl Connection {
     /// Ends the connection; the peer is told.
     pub fn close(&mut self) {
         if self.closed.is_none() {
-            self.closed = Some(CloseReason::Closed);
-            self.control.clear();
-            self.control.push_back(Control::Shutdown);
+            self.end(CloseReason::Closed);
         }
+    }
+
+    /// A goodbye, for a peer that goes on after the connection is over: it missed the others.
+    pub fn farewell(&self, now: Instant) -> Vec<u8> {
+        let mut out = Vec::new();
+        let header = (ControlKind::Shutdown, 0);
+        write_control_packet(header, (self.start, now), self.remote_id, &mut out, |_| {});
+        out
+    }
+
+    fn end(&mut self, reason: CloseReason) {
+        self.closed = Some(reason);
+        self.control.clear();
+        self.control.extend(std::iter::repeat_n(Control::Shutdown, GOODBYES));
     }
 
     /// Takes a repeated conclusion of a caller: our answer was lost.
@@ -285,10 +300,7 @@ impl Connection {
             return;
         }
         if now.saturating_duration_since(self.heard_at) >= self.config.idle_timeout {
-            self.closed = Some(CloseReason::Idle(self.config.idle_timeout));
-            self.control.clear();
-            self.control.push_back(Control::Shutdown);
-            return;
+            return self.end(CloseReason::Idle(self.config.idle_timeout));
         }
         self.drop_too_late(now);
         self.acknowledge(now);
