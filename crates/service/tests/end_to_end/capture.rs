@@ -6,7 +6,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use rstest::rstest;
-use waverant_standin::{Clip, Encoder, EncoderOptions, Network, NetworkFaults, Player, PlayerOptions};
+use waverant_standin::{Clip, Encoder, EncoderEnd, EncoderOptions, Network, NetworkFaults, Player, PlayerOptions};
 
 use crate::house::{Ground, House, PATIENCE};
 
@@ -48,6 +48,15 @@ impl Capture {
 
     /// The values of `field` in packets that `display` lets through.
     fn dissect(&self, display: &str, field: &str) -> String {
+        self.read(&["-Y", display, "-T", "fields", "-e", field])
+    }
+
+    /// Packets that `display` lets through, in words and bytes, for who has to find out why.
+    fn show(&self, display: &str) -> String {
+        self.read(&["-Y", display, "-V", "-x"])
+    }
+
+    fn read(&self, options: &[&str]) -> String {
         let mut command = Command::new("tshark");
         command.arg("-r").arg(&self.file);
         for port in &self.ports {
@@ -55,7 +64,7 @@ impl Capture {
             command.args(["-d", &format!("{lower}.port=={port},{}", self.protocol)]);
         }
         command.args(["-o", "rtmpt.max_packet_size:16000000", "-o", "tcp.reassemble_out_of_order:TRUE"]);
-        let output = command.args(["-Y", display, "-T", "fields", "-e", field]).output().unwrap();
+        let output = command.args(options).output().unwrap();
         String::from_utf8_lossy(&output.stdout).into_owned()
     }
 }
@@ -98,7 +107,7 @@ async fn tshark_finds_nothing_malformed(#[case] chunk_size: u32, #[case] first_t
     assert!(watched.received.len() > 20);
     assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
     capture.end().await;
-    assert_eq!(capture.dissect("_ws.malformed", "frame.number"), "");
+    assert_eq!(capture.show("_ws.malformed"), "");
     let types = capture.dissect("rtmpt", "rtmpt.header.typeid");
     for (name, number) in [("audio", "0x08"), ("video", "0x09"), ("command", "0x14"), ("data", "0x12")] {
         assert!(types.contains(number), "{name} messages are dissected: {}", &types[..types.len().min(300)]);
@@ -120,7 +129,7 @@ async fn tshark_finds_nothing_malformed_in_enhanced_rtmp() {
     Encoder::new(clip, house.encoder(&key, 2.0)).run().await.unwrap();
     assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
     capture.end().await;
-    assert_eq!(capture.dissect("_ws.malformed", "frame.number"), "");
+    assert_eq!(capture.show("_ws.malformed"), "");
     assert!(capture.dissect("rtmpt", "rtmpt.header.typeid").contains("0x09"));
 }
 
@@ -143,12 +152,13 @@ async fn tshark_finds_nothing_malformed_in_srt(#[case] passphrase: Option<&str>)
     let mut capture = Capture::start_as(&house, vec![house.srt.port()], "udp", "srt").await;
     let mut options = EncoderOptions::new(format!("srt://{}", network.address()), key, Duration::from_secs(3));
     options.srt.passphrase = passphrase.map(str::to_owned);
-    Encoder::new(crate::house::clip(), options).run().await.unwrap();
+    let sent = Encoder::new(crate::house::clip(), options).run().await.unwrap();
+    assert_eq!(sent.end, EncoderEnd::Finished);
     capture.end().await;
     // What lies in payloads is looked at too, and on this line has holes; that is not SRT's.
     let malformed = capture.dissect("_ws.malformed", "frame.protocols");
     let is_of_srt = malformed.lines().any(|layers| !layers.contains("srt:"));
-    assert!(!is_of_srt, "{malformed}{}", capture.dissect("_ws.malformed", "udp.payload"));
+    assert!(!is_of_srt, "{}", capture.show("_ws.malformed"));
     let types = capture.dissect("srt.iscontrol == 1", "srt.type");
     for (name, number) in [("handshake", 0), ("ack", 2), ("nak", 3), ("shutdown", 5), ("ackack", 6)] {
         let is_there = types.lines().any(|line| {
@@ -158,4 +168,6 @@ async fn tshark_finds_nothing_malformed_in_srt(#[case] passphrase: Option<&str>)
         assert!(is_there, "no {name} among {:?}", types.lines().collect::<std::collections::BTreeSet<_>>());
     }
     assert!(capture.dissect("srt.iscontrol == 0", "srt.seqno").lines().count() > 100);
+    let told = capture.dissect("srt.hs.peerip", "srt.hs.peerip");
+    assert!(!told.is_empty() && told.lines().all(|address| address == "127.0.0.1"), "{told}");
 }

@@ -5,7 +5,7 @@ use bytes::Bytes;
 use crate::number::{MessageNumber, SeqNumber};
 use crate::wire::{
     Acknowledgement, ControlHeader, ControlKind, DataHeader, Extension, Handshake, HandshakeKind, Header, KeyFlag,
-    PathReport, Position, RateReport, Terms, parse_drop_request, parse_losses, write_losses,
+    PathReport, Position, RateReport, Terms, address_field, parse_drop_request, parse_losses, write_losses,
 };
 
 /// §3.1, figure 3.
@@ -61,7 +61,7 @@ fn a_handshake() {
         0xff, 0xff, 0xff, 0xff, // conclusion
         0x00, 0x00, 0x00, 0x2a, // socket 42
         0xde, 0xad, 0xbe, 0xef, // cookie
-        0xc0, 0x00, 0x02, 0x01, // 192.0.2.1
+        0x01, 0x02, 0x00, 0xc0, // 192.0.2.1, turned around
         0x00, 0x00, 0x00, 0x00, 0x00, 0x00, 0x00, 0x00, 0x00, 0x00, 0x00, 0x00, //
         0x00, 0x01, 0x00, 0x03, // terms, three words
         0x00, 0x01, 0x04, 0x04, // 1.4.4
@@ -78,6 +78,7 @@ fn a_handshake() {
     let expected = [Extension::TermsRequest(terms), Extension::StreamId("boatous".to_owned())];
     assert_eq!(handshake.extensions, expected);
     assert_eq!((handshake.kind, handshake.cookie), (HandshakeKind::Conclusion, 0xdead_beef));
+    assert_eq!(handshake.peer_address, address_field([192, 0, 2, 1].into()));
     let mut out = Vec::new();
     header.write(&mut out);
     handshake.write(&mut out);

@@ -322,16 +322,16 @@ impl Handshake {
     }
 }
 
-/// An address as it stands in a handshake: IPv4 in the first word, zeros behind.
+/// An address as it stands in a handshake (§3.2.1): IPv4 in the first word, zeros behind. Like those
+/// of texts, the bytes of each word are turned around; that is how peers and analysers read them.
 pub(crate) fn address_field(address: IpAddr) -> [u8; 16] {
+    let mut field = [0; 16];
     match address {
-        IpAddr::V4(address) => {
-            let mut field = [0; 16];
-            field[..4].copy_from_slice(&address.octets());
-            field
-        }
-        IpAddr::V6(address) => address.octets(),
+        IpAddr::V4(address) => field[..4].copy_from_slice(&address.octets()),
+        IpAddr::V6(address) => field = address.octets(),
     }
+    field.chunks_mut(4).for_each(<[u8]>::reverse);
+    field
 }
 
 fn parse_extensions(mut raw: &[u8]) -> Result<Vec<Extension>, HandshakeError> {
