@@ -189,7 +189,8 @@ impl Listener {
             local_id,
             remote_id: request.remote_id(),
             initial_seq: request.handshake.initial_seq,
-            start: self.start,
+            // Its clock begins with the connection (§3).
+            start: now,
             peer_timestamp: request.timestamp,
             receive_latency,
             send_latency,
@@ -314,9 +315,6 @@ fn check_terms(terms: &Terms) -> Result<(), Fault> {
     }
     if terms.flags & flags::STREAM != 0 {
         return Err((RejectReason::MESSAGE_API, "stream (file) mode; live mode is offered".to_owned()));
-    }
-    if terms.flags & flags::FILTERS != 0 && terms.flags & flags::SENDS_BY_TIME == 0 {
-        return Err((RejectReason::FILTER, "a packet filter; none is offered".to_owned()));
     }
     Ok(())
 }

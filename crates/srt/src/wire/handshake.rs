@@ -25,7 +25,6 @@ pub(crate) mod flags {
     pub(crate) const REPORTS_PERIODICALLY: u32 = 1 << 4;
     pub(crate) const MARKS_RETRANSMITTED: u32 = 1 << 5;
     pub(crate) const STREAM: u32 = 1 << 6;
-    pub(crate) const FILTERS: u32 = 1 << 7;
 
     /// What both ends of a live connection say of themselves.
     pub(crate) const LIVE: u32 =

@@ -104,7 +104,7 @@ impl Pictures {
             return pictures;
         }
         let sets = units.iter().filter(|unit| unit.role == Role::ParameterSet(1));
-        let told = sets.filter_map(|unit| SequenceParameters::parse(&payload[unit.start..unit.end]).ok()).last();
+        let told = sets.filter_map(|unit| SequenceParameters::parse(&payload[unit.start..unit.end]).ok()).next_back();
         self.sequence = told.or(self.sequence.take());
         let Some(sequence) = self.sequence.as_ref().filter(|sequence| !sequence.progressive) else { return pictures };
         let head_of = |picture: &Range<usize>| {
