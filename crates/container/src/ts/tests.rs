@@ -364,9 +364,9 @@ fn fields_of_a_frame_are_one_picture() {
     let sps = [0x67, 77, 0, 30, 0b1101_1001, 0b0100_0000, 0b1011_0100, 0b0010_0100, 0b1100_1000];
     let start: &[u8] = &[0, 0, 0, 1];
     let delimiter = [start, &[9, 0x10]].concat();
-    // Macroblock 0, slice type 7, set 0, frame_num, field_pic_flag 1, bottom_field_flag.
+    // Macroblock 0 (1), slice type 7 (0001000), set 0 (1), frame_num, field_pic_flag 1, bottom_field_flag.
     let field = |kind: u8, frame: u8, bottom: u8| {
-        let bits = 0b1_0001000_1_u32 << 6 | u32::from(frame) << 2 | 0b10 | u32::from(bottom);
+        let bits = 0b1_0001_0001_u32 << 6 | u32::from(frame) << 2 | 0b10 | u32::from(bottom);
         let [_, high, low, _] = (bits << 9).to_be_bytes();
         [&delimiter[..], start, &[0x60 | kind, high, low, 0x80, 0x77]].concat()
     };
