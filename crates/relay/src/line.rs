@@ -67,6 +67,8 @@ struct Sample {
     dropped: u64,
     undecrypted: u64,
     messages: u64,
+    /// Packets that wait for their time, and that may.
+    waiting: (u32, u32),
 }
 
 impl Sample {
@@ -82,6 +84,7 @@ impl Sample {
             dropped: received.dropped_packets,
             undecrypted: received.undecrypted_packets,
             messages: received.messages,
+            waiting: (received.buffered_packets, received.window_packets),
         }
     }
 
@@ -97,7 +100,20 @@ impl Sample {
             dropped: sent.dropped_packets,
             undecrypted: 0,
             messages: sent.packets,
+            waiting: (0, 0),
         }
+    }
+}
+
+impl Sample {
+    /// The latency that the buffer has room for, if it is full. The other end then sends no faster
+    /// than room is made, and the stream falls behind.
+    fn latency_that_fits(&self) -> Option<Duration> {
+        let (waiting, window) = self.waiting;
+        let is_full = window > 0 && u64::from(waiting) * 20 >= u64::from(window) * 19;
+        let per_packet = self.buffered.checked_div(waiting).filter(|_| is_full)?;
+        let millis = (per_packet * window).mul_f64(0.8).as_millis() / STEP_MS * STEP_MS;
+        Some(Duration::from_millis(u64::try_from(millis).unwrap_or(u64::MAX)))
     }
 }
 
@@ -170,6 +186,14 @@ impl LineMeter {
         let advised = advised_latency(quality.rtt, quality.loss_share).as_millis();
         if quality.undecrypted_packets > 0 && newest.messages == 0 {
             return Some("the SRT stream cannot be decrypted; set the passphrase anew at both ends".to_owned());
+        }
+        if let Some(fits) = newest.latency_that_fits() {
+            return Some(format!(
+                "the latency of the SRT line asks for more packets than the buffer has room for ({} at this \
+                 bitrate); set it to {} ms",
+                newest.waiting.1,
+                fits.as_millis()
+            ));
         }
         if dropped > 0 {
             let came = newest.packets.saturating_sub(self.before_window()?.packets);
@@ -261,6 +285,26 @@ mod tests {
         assert!((quality.retransmit_share - 0.1).abs() < 1e-9 && (quality.loss_share - 0.1).abs() < 1e-3);
         assert_eq!((quality.dropped_packets, quality.buffered), (20, Duration::from_millis(120)));
         assert!(meter.finding().is_some_and(|text| text.contains("20 packets") && text.contains("600 ms")));
+    }
+
+    #[test]
+    fn a_latency_beyond_the_buffer_is_told() {
+        let found = |waiting: u32, buffered: u64| {
+            let mut statistics = Statistics { receive_latency: Duration::from_secs(30), ..Statistics::default() };
+            let received = &mut statistics.received;
+            (received.buffered_packets, received.window_packets) = (waiting, 32_768);
+            received.buffered = Duration::from_millis(buffered);
+            let mut meter = LineMeter::default();
+            meter.record_received(start(), &statistics);
+            meter.finding()
+        };
+        // 1900 packets a second: 17 s fill it.
+        assert_eq!(found(30_000, 15_800), None);
+        assert!(
+            found(32_700, 17_200).is_some_and(|text| text.contains("set it to 13780 ms")),
+            "{:?}",
+            found(32_700, 17_200)
+        );
     }
 
     #[test]

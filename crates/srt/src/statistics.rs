@@ -58,6 +58,8 @@ pub struct ReceiveStatistics {
     pub messages: u64,
     /// Packets that wait for their time.
     pub buffered_packets: u32,
+    /// Packets that may wait at most.
+    pub window_packets: u32,
     /// What is between the oldest and the newest of them.
     pub buffered: Duration,
     /// Bytes per second.

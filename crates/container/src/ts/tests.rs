@@ -497,6 +497,24 @@ fn tables_are_read() {
     assert_eq!(parse_pmt(&pmt[..40]), None, "cut");
 }
 
+/// Encoders over RTMP send delimiters too; each picture had two then, and was two to a receiver.
+#[rstest]
+#[case::avc(h264(), &[9, 0x10], &[0x65, 0x88, 1])]
+#[case::hevc(hevc(), &[0x46, 1, 0x50], &[0x26, 1, 0x80])]
+fn pictures_have_one_delimiter(#[case] codec: CodecParameters, #[case] delimiter: &[u8], #[case] slice: &[u8]) {
+    let units = [delimiter, slice].map(|unit| [&(unit.len() as u32).to_be_bytes()[..], unit].concat()).concat();
+    let (track, kind, dts) = (TrackId::VIDEO, TrackKind::Video, MediaTime::ZERO);
+    let mut writer = TsWriter::new();
+    let mut tracks = Tracks::new();
+    tracks.set(Track::new(track, codec));
+    writer.set_tracks(&tracks);
+    let mut raw = Vec::new();
+    writer.write(&Packet { track, kind, dts, pts: dts, random_access: true, payload: units.into() }, &mut raw);
+    let count = |unit: &[u8]| raw.windows(unit.len()).filter(|window| *window == unit).count();
+    assert_eq!(count(&[&[0, 0, 1], &delimiter[..1]].concat()), 1);
+    assert_eq!(count(&[&[0, 0, 1], slice].concat()), 1);
+}
+
 /// A map of one packet, of several, and one whose names would not fit a section.
 #[rstest]
 #[case::short(1, 0)]

@@ -240,11 +240,13 @@ fn write_body(codec: &CodecParameters, parameter_sets: &[u8], packet: &Packet, o
     match codec {
         CodecParameters::H264(config) => {
             out.extend([0, 0, 0, 1, 9, 0xf0]);
-            write_units(config.length_size(), parameter_sets, packet, out);
+            let is_delimiter = |first: u8| first & 0x1f == 9;
+            write_units(config.length_size(), parameter_sets, packet, is_delimiter, out);
         }
         CodecParameters::Hevc(config) => {
             out.extend([0, 0, 0, 1, 0x46, 1, 0x50]);
-            write_units(config.length_size(), parameter_sets, packet, out);
+            let is_delimiter = |first: u8| first >> 1 & 0x3f == 35;
+            write_units(config.length_size(), parameter_sets, packet, is_delimiter, out);
         }
         CodecParameters::Aac(config) => {
             if let Some(header) = AdtsHeader::of(config, packet.payload.len()) {
@@ -266,11 +268,20 @@ fn write_body(codec: &CodecParameters, parameter_sets: &[u8], packet: &Packet, o
     }
 }
 
-fn write_units(length_size: u8, parameter_sets: &[u8], packet: &Packet, out: &mut Vec<u8>) {
+/// A delimiter of the encoder's own is left out: a second one would begin another picture
+/// (ISO/IEC 14496-10, 7.4.1.2.3).
+fn write_units(
+    length_size: u8,
+    parameter_sets: &[u8],
+    packet: &Packet,
+    is_delimiter: impl Fn(u8) -> bool,
+    out: &mut Vec<u8>,
+) {
     if packet.random_access {
         out.extend_from_slice(parameter_sets);
     }
-    for unit in NalUnits::new(&packet.payload, length_size) {
+    let units = NalUnits::new(&packet.payload, length_size);
+    for unit in units.filter(|unit| !unit.first().is_some_and(|first| is_delimiter(*first))) {
         out.extend([0, 0, 0, 1]);
         out.extend_from_slice(unit);
     }

@@ -4,9 +4,12 @@ use std::time::Duration;
 
 use rstest::rstest;
 use serde_json::json;
-use waverant_standin::{Clip, EncoderEnd, EncoderFault, Mark, MarkKind, Platform, read_take};
+use waverant_standin::{
+    Clip, Encoder, EncoderEnd, EncoderFault, EncoderOptions, Mark, MarkKind, Network, NetworkFaults, Platform,
+    PlatformOptions, read_take,
+};
 
-use crate::house::{Ground, House, PATIENCE, clip};
+use crate::house::{Ground, House, PATIENCE, PLATFORM_KEY, clip};
 
 /// Runs of pictures that came from an encoder or not, with the step to the first of each and
 /// whether it is a keyframe.
@@ -92,6 +95,38 @@ async fn check_platform(platform: &Platform, sent: &[Mark]) {
     check_sound(received);
     let slate = received.iter().filter(|mark| mark.kind.is_picture()).count();
     assert!(slate > 90 + 90 + 120, "about five seconds of it: {slate} pictures in all");
+}
+
+/// A line over SRT that carries nothing for four seconds, while the encoder goes on behind it.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_slate_stands_in_for_a_dead_srt_line() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(20_000);
+    house.change_channel(json!({"slate": "built_in"}));
+    let plain = PlatformOptions { is_enhanced: false, ..PlatformOptions::new(PLATFORM_KEY) };
+    let platform = house.add_platform_with("quayside", plain, None).await;
+    let outage = Some((Duration::from_secs(4), Duration::from_secs(8)));
+    let faults = NetworkFaults { delay: Duration::from_millis(20), outage, ..NetworkFaults::default() };
+    let network = Network::start(house.srt, (faults, faults), 11).await.unwrap();
+    let mut options = EncoderOptions::new(format!("srt://{}", network.address()), key, Duration::from_secs(12));
+    options.srt.latency = Some(Duration::from_millis(300));
+    let sent = Encoder::new(clip().with_sounds(3), options).run().await.unwrap();
+    assert_eq!(sent.end, EncoderEnd::Finished, "it noticed nothing");
+    assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+    let report = platform.report();
+    assert_eq!((report.connections.len(), &report.connections[0].fault), (1, &None), "one connection");
+    let received = &report.connections[0].received;
+    let runs = runs(received, &sent.sent);
+    assert_eq!(runs.iter().map(|(is_live, _, _)| *is_live).collect::<Vec<_>>(), [true, false, true]);
+    assert!(runs.iter().all(|(_, step, is_keyframe)| *step < 500 && *is_keyframe), "{runs:?}");
+    check_sound(received);
+    let session = house.ended_session(1).await;
+    assert_eq!((session["takes"].as_array().unwrap().len(), &session["session"]["loss_count"]), (1, &json!(0)));
+    let file = ground.path("recordings").join(session["takes"][0]["path"].as_str().unwrap());
+    let (marks, _) = read_take(&file).unwrap();
+    let live: std::collections::HashSet<&str> = sent.sent.iter().map(|mark| mark.digest.as_str()).collect();
+    assert!(marks.iter().all(|mark| live.contains(mark.digest.as_str())), "the take holds the show alone");
 }
 
 /// The slate can be taken off and put on again while it stands in.

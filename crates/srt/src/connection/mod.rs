@@ -374,6 +374,7 @@ impl Connection {
         let (oldest, newest) = self.receiver.span();
         received.buffered = Duration::from_micros(u64::try_from(newest - oldest).unwrap_or_default());
         received.buffered_packets = count(self.receiver.held());
+        received.window_packets = count(self.receiver.window());
         received.bytes_per_second = self.arrivals.bytes_per_second();
         received.drift_us = self.clock.drift_us();
         statistics

@@ -130,6 +130,10 @@ impl Receiver {
         self.slots.len() - self.missing
     }
 
+    pub(super) fn window(&self) -> usize {
+        self.window
+    }
+
     pub(super) fn free(&self) -> usize {
         self.window.saturating_sub(self.slots.len())
     }

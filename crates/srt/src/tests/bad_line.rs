@@ -199,6 +199,20 @@ fn pacing_holds_and_the_buffer_is_bounded() {
     assert!(statistics.buffered <= Duration::from_millis(1_100), "{statistics:?}");
 }
 
+/// Satellite lines ask for seconds: 20 Mbit/s with a latency of six hold more than 11000 packets.
+/// They used to be more than the window had room for, and the stream crawled.
+#[test]
+fn long_latencies_have_room() {
+    let latency = Duration::from_secs(6);
+    let line = Faults { loss: 0.01, ..Faults::none(Duration::from_millis(300)) };
+    let mut pair = Pair::new(&Config::default(), &with_latency(latency), (line, line), 14);
+    pair.stream(24_000, Duration::from_micros(526), LENGTH);
+    let held = pair.listener.statistics(pair.now).received.buffered_packets;
+    assert!((10_500..12_000).contains(&held), "{held}");
+    pair.run_for(latency * 2);
+    assert_eq!(pair.at_listener.len(), 24_000);
+}
+
 /// A show of 6 Mbit/s whose keyframes are given at once, through a line of 20 Mbit/s with a queue of a
 /// tenth of a second. Without a pace each keyframe overran the queue.
 #[rstest]
