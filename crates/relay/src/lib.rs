@@ -20,7 +20,7 @@ pub use leg::{
     StreamFacts, TsSink,
 };
 pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};
-pub use meter::RateMeter;
+pub use meter::{PictureRate, RateMeter};
 pub use recording::{
     DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules, Splitter,
 };

@@ -85,6 +85,7 @@ struct Place {
 pub struct Program {
     takeover: Takeover,
     has_slate: bool,
+    is_finished: bool,
     places: Vec<Place>,
     next_seat: u32,
     on_air: OnAir,
@@ -104,6 +105,7 @@ impl Program {
         Self {
             takeover,
             has_slate,
+            is_finished: false,
             places: Vec::new(),
             next_seat: 0,
             on_air: OnAir::Nobody,
@@ -187,7 +189,7 @@ impl Program {
     #[must_use]
     pub fn slate_due(&self) -> Option<Instant> {
         // Before the first packet there is no show to hold.
-        if !self.has_slate || self.latest.is_none() {
+        if self.is_finished || !self.has_slate || self.latest.is_none() {
             return None;
         }
         match self.on_air {
@@ -224,6 +226,12 @@ impl Program {
         if self.on_air == OnAir::Slate {
             (self.on_air, self.since) = (OnAir::Nobody, now);
         }
+    }
+
+    /// The show is ended in order: nothing stands in for who leaves now.
+    pub fn finish(&mut self, now: Instant) {
+        self.is_finished = true;
+        self.end_slate(now);
     }
 
     /// The session's time at `now`, as it would run on.
@@ -496,6 +504,30 @@ mod tests {
             stage.seat(key, 0);
         }
         assert_eq!(stage.join(9, 0), None);
+    }
+
+    /// The slate used to flash between the last publisher's goodbye and the end of the session.
+    #[test]
+    fn a_show_that_ends_in_order_ends_without_the_slate() {
+        let mut stage = Stage::new(Takeover::Refuse, true);
+        let seat = stage.seat(1, 0);
+        stage.picture(seat, 0, true);
+        let now = stage.at(500).now;
+        stage.program.finish(now);
+        stage.program.leave(now, seat);
+        assert_eq!(stage.program.slate_due(), None);
+        assert_eq!(stage.program.begin_slate(now + Duration::from_secs(5)), None);
+        // Ended while the slate is on.
+        let mut stage = Stage::new(Takeover::Refuse, true);
+        let seat = stage.seat(1, 0);
+        stage.picture(seat, 0, true);
+        let now = stage.at(500).now;
+        stage.program.leave(now, seat);
+        assert!(stage.program.begin_slate(now).is_some());
+        stage.program.finish(stage.now);
+        assert!(
+            stage.program.on_air() != OnAir::Slate && !stage.program.offer_slate(&packet(TrackId::VIDEO, 600, true))
+        );
     }
 
     proptest! {

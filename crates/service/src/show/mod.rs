@@ -277,7 +277,9 @@ impl Show {
     }
 
     fn end_life(&self) {
-        self.life.lock().end(Instant::now());
+        let now = Instant::now();
+        self.stage.lock().program.finish(now);
+        self.life.lock().end(now);
         self.life_changed.notify_one();
     }
 

@@ -7,7 +7,7 @@ use bytes::Bytes;
 use parking_lot::Mutex;
 use tokio_util::sync::CancellationToken;
 use waverant_media::{MediaTime, Packet, TrackKind, Tracks};
-use waverant_relay::{Admission, Intake, IntakeKind, LineMeter, RateMeter, SeatId, SourceCounters};
+use waverant_relay::{Admission, Intake, IntakeKind, LineMeter, PictureRate, RateMeter, SeatId, SourceCounters};
 use waverant_rtmp::{MediaKind, StreamMetadata, Timestamp};
 use waverant_srt::Statistics;
 
@@ -101,6 +101,9 @@ impl SeatState {
             TrackKind::Video => meters.video.record(now, bytes, is_first.into()),
             TrackKind::Audio => meters.audio.record(now, bytes, is_first.into()),
         }
+        if packet.kind == TrackKind::Video && is_first {
+            meters.pictures.record(packet.dts);
+        }
         if packet.is_keyframe() && is_first {
             meters.count_keyframe(packet.dts);
         }
@@ -112,6 +115,7 @@ impl SeatState {
 pub(super) struct SourceMeters {
     pub(super) video: RateMeter,
     pub(super) audio: RateMeter,
+    pub(super) pictures: PictureRate,
     last_keyframe: Option<MediaTime>,
     /// The newest last.
     spacings: VecDeque<MediaTime>,
@@ -120,7 +124,8 @@ pub(super) struct SourceMeters {
 impl SourceMeters {
     fn new(now: Instant) -> Self {
         let (video, audio) = (RateMeter::new(now), RateMeter::new(now));
-        Self { video, audio, last_keyframe: None, spacings: VecDeque::with_capacity(SPACINGS + 1) }
+        let (pictures, spacings) = (PictureRate::default(), VecDeque::with_capacity(SPACINGS + 1));
+        Self { video, audio, pictures, last_keyframe: None, spacings }
     }
 
     fn count_keyframe(&mut self, at: MediaTime) {

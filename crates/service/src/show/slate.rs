@@ -17,6 +17,9 @@ const USUAL_FRAME_RATE: f64 = 30.0;
 /// The built-in picture stands still: more than this would only cost.
 const MOST_FRAME_RATE: f64 = 60.0;
 
+/// While the show's rate is not known it is asked for this often.
+const RATE_INTERVAL: Duration = Duration::from_millis(500);
+
 /// Packets of the slate that are due within this time go together.
 const TICK: Duration = Duration::from_millis(20);
 
@@ -26,6 +29,8 @@ struct Wanted {
     /// Counts uploads.
     upload: u64,
     tracks: Arc<Tracks>,
+    /// None while the rate of the show is not known.
+    frame_rate: Option<f64>,
 }
 
 /// A slate that was made; none where none fits.
@@ -35,8 +40,13 @@ struct Ready {
 }
 
 impl Wanted {
+    /// A rate that was known once stays, whatever is measured later.
     fn is_same(&self, other: &Self) -> bool {
-        self.choice == other.choice && self.upload == other.upload && Arc::ptr_eq(&self.tracks, &other.tracks)
+        let is_same_rate = self.frame_rate.is_some() || other.frame_rate.is_none();
+        is_same_rate
+            && self.choice == other.choice
+            && self.upload == other.upload
+            && Arc::ptr_eq(&self.tracks, &other.tracks)
     }
 }
 
@@ -50,7 +60,8 @@ pub(super) async fn run(show: Arc<Show>, shelf: Arc<SlateShelf>) {
             let stage = show.stage.lock();
             (stage.tracks.clone(), stage.program.slate_due())
         };
-        let wanted = Wanted { choice: show.rules().slate, upload: shelf.version(), tracks };
+        let (choice, upload, frame_rate) = (show.rules().slate, shelf.version(), show.frame_rate());
+        let wanted = Wanted { choice, upload, tracks, frame_rate };
         if !wanted.tracks.is_empty() && ready.as_ref().is_none_or(|ready| !ready.wanted.is_same(&wanted)) {
             let slate = prepare(&show, &shelf, &wanted).await;
             // Without one that fits nothing is due, until the show or its rules are others.
@@ -58,10 +69,12 @@ pub(super) async fn run(show: Arc<Show>, shelf: Arc<SlateShelf>) {
             ready = Some(Ready { wanted, slate });
             continue;
         }
+        let is_rate_known = ready.as_ref().is_none_or(|ready| ready.wanted.frame_rate.is_some());
         let playable = ready.as_ref().and_then(|ready| Some((&ready.wanted, ready.slate.as_ref()?)));
         tokio::select! {
             () = show.over.cancelled() => return,
             () = changed => {}
+            () = tokio::time::sleep(RATE_INTERVAL), if !is_rate_known => {}
             () = sleep_until(due), if playable.is_some() => {
                 if let Some((wanted, slate)) = playable {
                     play(&show, &shelf, wanted, slate).await;
@@ -115,7 +128,7 @@ async fn prepare(show: &Arc<Show>, shelf: &Arc<SlateShelf>, wanted: &Wanted) -> 
     }
     let (choice, tracks) = (wanted.choice, wanted.tracks.clone());
     let (shelf, channel) = (shelf.clone(), show.channel.id);
-    let frame_rate = show.frame_rate().unwrap_or(USUAL_FRAME_RATE).min(MOST_FRAME_RATE);
+    let frame_rate = wanted.frame_rate.unwrap_or(USUAL_FRAME_RATE).min(MOST_FRAME_RATE);
     let prepared = spawn_blocking(move || {
         let mut findings = Vec::new();
         if choice == SlateChoice::Uploaded {
@@ -164,11 +177,12 @@ impl Show {
         self.stage.lock().program.on_air() == OnAir::Slate
     }
 
-    /// Pictures per second as announced, else as measured.
+    /// Pictures per second as announced, else by the times of the pictures.
     fn frame_rate(&self) -> Option<f64> {
-        let rates = self.rates();
+        let announced = self.rates().frame_rate;
         let told = self.stage.lock().tracks.first(TrackKind::Video).and_then(|video| video.codec.frame_rate());
-        let rate = told.or(rates.frame_rate).or_else(|| Some(self.source_snapshot().frame_rate));
+        let shown = self.shown.lock().clone();
+        let rate = told.or(announced).or_else(|| shown.meters.lock().pictures.rate());
         rate.filter(|rate| (1.0..=240.0).contains(rate))
     }
 }

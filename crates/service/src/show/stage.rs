@@ -137,7 +137,12 @@ impl Show {
         let now = Instant::now();
         let (was_dismissed, was_on_air, others) = {
             let program = &mut self.stage.lock().program;
-            (!program.has_seat(state.id), program.leave(now, state.id), program.has_seats())
+            let (was_dismissed, was_on_air) = (!program.has_seat(state.id), program.leave(now, state.id));
+            // Before anybody sees that the place is empty.
+            if was_ended.is_some() && !was_dismissed && !program.has_seats() {
+                program.finish(now);
+            }
+            (was_dismissed, was_on_air, program.has_seats())
         };
         self.seats.lock().remove(&state.id);
         *self.past_counters.lock() += state.counters();
