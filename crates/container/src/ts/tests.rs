@@ -502,7 +502,8 @@ fn tables_are_read() {
 #[case::avc(h264(), &[9, 0x10], &[0x65, 0x88, 1])]
 #[case::hevc(hevc(), &[0x46, 1, 0x50], &[0x26, 1, 0x80])]
 fn pictures_have_one_delimiter(#[case] codec: CodecParameters, #[case] delimiter: &[u8], #[case] slice: &[u8]) {
-    let units = [delimiter, slice].map(|unit| [&(unit.len() as u32).to_be_bytes()[..], unit].concat()).concat();
+    let units =
+        [delimiter, slice].map(|unit| [&[0, 0, 0, u8::try_from(unit.len()).unwrap()][..], unit].concat()).concat();
     let (track, kind, dts) = (TrackId::VIDEO, TrackKind::Video, MediaTime::ZERO);
     let mut writer = TsWriter::new();
     let mut tracks = Tracks::new();
