@@ -18,6 +18,11 @@ function soundFormat(track: LiveAudio): string {
   return `${track.codec} ${track.sample_rate_hz / 1000} kHz ${channels}`;
 }
 
+/** What the stream calls a sound; destinations choose by it. */
+function soundLabel({ name, language }: LiveAudio): string | undefined {
+  return [name, language].filter(Boolean).join(" · ") || undefined;
+}
+
 function recording({ recorder, take }: LiveSession): string {
   if (recorder === "recording" && take) return `take ${take.number}, ${clock(take.duration_ms)}`;
   return recorder === "waiting" ? "waits for a keyframe" : recorder;
@@ -54,7 +59,12 @@ export function SourceFacts({ session }: { session: LiveSession | undefined }) {
         {video && <Fact label="Keyframes" value={keyframes(session)} />}
         {audio.length === 0 && <Fact label="Sound" value="none" />}
         {audio.map((track, place) => (
-          <Fact key={place} label={audio.length > 1 ? `Sound ${place + 1}` : "Sound"} value={soundFormat(track)} />
+          <Fact
+            key={place}
+            label={audio.length > 1 ? `Sound ${place + 1}` : "Sound"}
+            value={soundFormat(track)}
+            more={soundLabel(track)}
+          />
         ))}
         {audio.length > 0 && <Fact label="Sound rate" value={bitrate(session.audio_bitrate_bps)} />}
         <Fact label="Key" value={session.key_label} />

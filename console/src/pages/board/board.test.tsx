@@ -90,12 +90,13 @@ describe("headline", () => {
 describe("channel card", () => {
   it("shows every track of sound, and pictures whose size nobody tells", () => {
     const audio = [
-      { codec: "AAC", sample_rate_hz: 48_000, channel_count: 2 },
-      { codec: "Opus", sample_rate_hz: 48_000, channel_count: 1 },
+      { codec: "AAC", sample_rate_hz: 48_000, channel_count: 2, name: "Programme mix", language: "en" },
+      { codec: "Opus", sample_rate_hz: 48_000, channel_count: 1, name: null, language: "cy" },
       { codec: "AC-3", sample_rate_hz: 48_000, channel_count: 6 },
     ];
     const video = { codec: "VP9", width: null, height: null, frame_rate: 30, bitrate_bps: 1_610_000 };
     show(channel({ session: { ...session, audio, video, viewer_count: 2 } }));
+    for (const text of ["Programme mix · en", "cy"]) expect(screen.getByText(text), text).toBeTruthy();
     for (const text of ["Sound 1", "Opus 48 kHz mono", "AC-3 48 kHz 6 ch", "not told", "VP9", "Players", "2"]) {
       expect(screen.getByText(text), text).toBeTruthy();
     }

@@ -18,10 +18,11 @@ impl Live {
         let channels = rows(&answer["channels"]);
         report.rows(&answer, channels, &channel_columns(), "No channels yet. Add one: waverant channel add NAME")?;
         if !report.json {
-            let lines = line_rows(channels);
-            if !lines.is_empty() {
-                writeln!(report.out)?;
-                report.table(&lines, &line_columns())?;
+            for (rows, columns) in [(sound_rows(channels), sound_columns()), (line_rows(channels), line_columns())] {
+                if !rows.is_empty() {
+                    writeln!(report.out)?;
+                    report.table(&rows, &columns)?;
+                }
             }
             let told = findings(channels).into_iter().chain(breaches(channels)).chain(line_findings(channels));
             for (name, finding) in told {
@@ -35,6 +36,29 @@ impl Live {
         }
         Ok(())
     }
+}
+
+/// The sounds of channels that have several; destinations choose among them.
+fn sound_rows(channels: &[Value]) -> Vec<Value> {
+    let of_channel = |channel: &Value| {
+        let sounds = rows(&channel["session"]["audio"]);
+        let numbered = (1..).zip(sounds).filter(|_| sounds.len() > 1).map(|(number, sound)| {
+            let (format, of) = (sound_format(sound), text(channel, "name"));
+            json!({"of": of, "number": number, "name": sound["name"], "language": sound["language"], "format": format})
+        });
+        numbered.collect::<Vec<_>>()
+    };
+    channels.iter().flat_map(of_channel).collect()
+}
+
+fn sound_columns() -> Vec<Column> {
+    vec![
+        Column::text("sound of", |row| text(row, "of")),
+        Column::number("number", |row| text(row, "number")),
+        Column::text("name", |row| text(row, "name")),
+        Column::text("language", |row| text(row, "language")),
+        Column::text("format", |row| text(row, "format")),
+    ]
 }
 
 /// The lines of encoders that come over SRT, and of legs that go over it, each with its name.
@@ -156,16 +180,17 @@ fn picture(session: &Value) -> String {
 }
 
 fn sound(session: &Value) -> String {
-    let describe = |track: &Value| {
-        let rate = number(track, "sample_rate_hz") / 1000.0;
-        format!("{} {rate} kHz, {} ch", text(track, "codec"), text(track, "channel_count"))
-    };
     match rows(&session["audio"]) {
         [] => "none".to_owned(),
-        [track] => describe(track),
-        // Line by line there is no room for more; `--json` tells all.
-        tracks => tracks.iter().map(|track| text(track, "codec")).collect::<Vec<_>>().join(" + "),
+        [track] => sound_format(track),
+        // They have a table of their own.
+        tracks => format!("{} sounds", tracks.len()),
     }
+}
+
+fn sound_format(track: &Value) -> String {
+    let rate = number(track, "sample_rate_hz") / 1000.0;
+    format!("{} {rate} kHz, {} ch", text(track, "codec"), text(track, "channel_count"))
 }
 
 fn leg_columns() -> Vec<Column> {
@@ -213,6 +238,24 @@ fn sparkline(trace: &Value) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn several_sounds_have_a_table() {
+        let sound = |name: Value| json!({"codec": "AAC", "sample_rate_hz": 48000, "channel_count": 2, "name": name, "language": "en"});
+        let one = json!({"name": "finish-line", "session": {"audio": [sound(json!("Mix"))]}});
+        let two = json!({"name": "boathouse", "session": {"audio": [sound(json!("Mix")), sound(Value::Null)]}});
+        let idle = json!({"name": "start", "session": null});
+        let mut out = Vec::new();
+        Report { out: &mut out, json: false }.table(&sound_rows(&[one, two, idle]), &sound_columns()).unwrap();
+        let told = String::from_utf8(out).unwrap();
+        let lines: Vec<&str> = told.lines().map(str::trim).collect();
+        assert_eq!(lines.len(), 3, "one sound alone needs none: {told}");
+        assert!(
+            lines[1].starts_with("boathouse") && lines[1].ends_with("1  Mix   en        AAC 48 kHz, 2 ch"),
+            "{told}"
+        );
+        assert!(lines[2].ends_with("2  -     en        AAC 48 kHz, 2 ch"), "{told}");
+    }
 
     #[test]
     fn a_sparkline_has_a_step_for_each_five_seconds() {

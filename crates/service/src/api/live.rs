@@ -9,7 +9,7 @@ use futures_util::stream::{self, Stream};
 use serde::Serialize;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
-use waverant_media::{SoundFormat, TrackKind, Tracks};
+use waverant_media::{SoundFormat, Track, TrackKind, Tracks};
 use waverant_relay::{SessionState, StreamFacts};
 use waverant_store::{TakeRecord, TakeState};
 
@@ -157,6 +157,10 @@ pub(crate) struct LiveAudio {
     sample_rate_hz: u32,
     /// Channels.
     channel_count: u8,
+    /// Its language as the stream tells it: a BCP 47 tag.
+    language: Option<String>,
+    /// What the stream calls it.
+    name: Option<String>,
 }
 
 /// The take that is being written.
@@ -368,11 +372,13 @@ fn live_video(tracks: &Tracks, source: &SourceSnapshot) -> Option<LiveVideo> {
 }
 
 fn live_audio(tracks: &Tracks) -> Vec<LiveAudio> {
-    let sound = tracks.iter().filter_map(|track| Some((track.codec.name(), track.codec.sound()?)));
-    let live = |(codec, sound): (&str, SoundFormat)| LiveAudio {
-        codec: codec.to_owned(),
+    let sound = tracks.iter().filter_map(|track| Some((track, track.codec.sound()?)));
+    let live = |(track, sound): (&Track, SoundFormat)| LiveAudio {
+        codec: track.codec.name().to_owned(),
         sample_rate_hz: sound.sample_rate,
         channel_count: sound.channel_count,
+        language: track.language.as_deref().map(str::to_owned),
+        name: track.name.as_deref().map(str::to_owned),
     };
     sound.map(live).collect()
 }

@@ -132,6 +132,26 @@ fn an_outage_costs_what_was_in_it() {
     assert_eq!(u64::from(told), received.dropped_packets);
 }
 
+/// After an outage both ends are in step again, so that the end of the stream is known to have come.
+#[rstest]
+fn an_outage_leaves_nothing_unacknowledged(#[values(300, 1_000)] latency: u64, #[values(1, 2, 3, 4)] seed: u64) {
+    let good = Faults::none(Duration::from_millis(20));
+    let config = with_latency(Duration::from_millis(latency));
+    let ours = Config { send_latency: config.receive_latency, ..Config::default() };
+    let mut pair = Pair::new(&ours, &config, (good, good), seed);
+    pair.stream(2_000, INTERVAL, LENGTH);
+    let dead = Faults { loss: 1.0, ..good };
+    pair.up.set_faults(dead);
+    pair.down.set_faults(dead);
+    pair.run_for(Duration::from_millis(seed * 7));
+    pair.stream(2_200, INTERVAL, LENGTH);
+    pair.up.set_faults(good);
+    pair.down.set_faults(good);
+    pair.stream(2_000, INTERVAL, LENGTH);
+    pair.run_for(Duration::from_millis(200));
+    assert!(pair.caller.is_flushed(), "{:?}", pair.caller.statistics(pair.now).sent);
+}
+
 /// The end of a stream has no later packet that would show its loss.
 #[test]
 fn the_last_packets_come_too() {
