@@ -90,6 +90,15 @@ fn a_request_says_who_and_what() {
     assert!(!request.is_encrypted());
 }
 
+/// To know of packet filters (bit 7) is not to ask for one.
+#[test]
+fn a_peer_that_knows_of_filters_is_heard() {
+    let event = judge(|handshake| {
+        handshake.extensions = vec![Extension::TermsRequest(Terms { flags: 1 << 7, ..terms() })];
+    });
+    assert!(matches!(event, ListenerEvent::Request(_)), "{event:?}");
+}
+
 #[test]
 fn a_group_is_seen() {
     let group = Group { id: 0x4000_0001, kind: 1, flags: 0, weight: 3 };
