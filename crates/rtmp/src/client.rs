@@ -136,7 +136,12 @@ pub struct ClientConnection {
 impl ClientConnection {
     /// A connection that was opened at `now`. The first bytes are ready to be sent.
     pub fn new(config: ClientConfig, target: ClientTarget, now: Instant) -> Self {
-        let link = Link::client(config.seed, config.greeting, config.limits.max_message_bytes);
+        // Who publishes is told little; only what is played is large.
+        let max_message = match target.purpose {
+            ClientPurpose::Play => config.limits.max_message_bytes,
+            ClientPurpose::Publish | ClientPurpose::Ask => config.limits.max_setup_message_bytes,
+        };
+        let link = Link::client(config.seed, config.greeting, max_message);
         let mut deadline = Deadline::default();
         deadline.set(now + config.limits.handshake_timeout, TimeoutKind::Handshake);
         let (events, capabilities) = (VecDeque::new(), Capabilities::default());
@@ -293,7 +298,7 @@ impl ClientConnection {
     }
 
     fn handle_command(&mut self, message: &Message) -> Result<(), Error> {
-        let Some(command) = Command::decode(message)? else { return Ok(()) };
+        let Some(command) = Command::decode(message, |_| Ok::<_, Error>(()))? else { return Ok(()) };
         let information = command.arguments.first();
         match command.name.as_str() {
             "_result" => self.handle_result(&command),
@@ -354,7 +359,7 @@ impl ClientConnection {
         let code = text("code").unwrap_or_default();
         if code == "NetConnection.Connect.ReconnectRequest" {
             let address = text("tcUrl").filter(|address| !address.is_empty()).map(str::to_owned);
-            let description = text("description").unwrap_or_default().to_owned();
+            let description = words(text("description").unwrap_or_default());
             return self.events.push_back(ClientEvent::ReconnectRequested { address, description });
         }
         if text("level") == Some("error") {
@@ -386,7 +391,7 @@ impl ClientConnection {
     fn refused(&mut self, information: Option<&Value>) {
         let text = |field: &str| {
             let value = information.and_then(|value| value.field(field)).and_then(Value::as_str);
-            value.unwrap_or_default().to_owned()
+            words(value.unwrap_or_default())
         };
         self.events.push_back(ClientEvent::Refused { code: text("code"), description: text("description") });
         self.stage = Stage::Closing;
@@ -414,6 +419,12 @@ impl MediaOutput for ClientConnection {
     fn send_audio(&mut self, timestamp: Timestamp, header: &[u8], payload: &Bytes) -> Result<(), Error> {
         self.send_media(chunk_stream::AUDIO, message_type::AUDIO, timestamp, header, payload)
     }
+}
+
+/// Words of the server, cut to what a person reads.
+fn words(text: &str) -> String {
+    const MAX_WORDS: usize = 500;
+    text[..text.floor_char_boundary(MAX_WORDS)].to_owned()
 }
 
 /// Where a refusal of `connect` sends us: code 302 with an address, in the object `ex`.

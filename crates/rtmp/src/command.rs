@@ -1,8 +1,11 @@
 use bytes::Bytes;
 
-use crate::amf0::{Amf0Error, Value, decode_all, encode_all};
+use crate::amf0::{self, Amf0Error, Value, encode_all};
 use crate::amf3;
 use crate::wire::{Message, message_type};
+
+/// Names of commands are cut to this many bytes; no command has such a long one.
+const MAX_NAME: usize = 48;
 
 /// A remote call: name, transaction, command object, further arguments.
 ///
@@ -22,16 +25,22 @@ impl Command {
     }
 
     /// Reads a command message, in AMF0 or in the AMF3 framing that holds AMF0 values. None if
-    /// the message is no command, or has no name.
-    pub(crate) fn decode(message: &Message) -> Result<Option<Self>, Amf0Error> {
-        let Some(values) = amf0_values(message, message_type::COMMAND_AMF0, message_type::COMMAND_AMF3)? else {
+    /// the message is no command, or has no name. `admit` sees the name before anything else is
+    /// decoded: who may not ask for something is not to make work by its arguments.
+    pub(crate) fn decode<E: From<Amf0Error>>(
+        message: &Message,
+        admit: impl FnOnce(&str) -> Result<(), E>,
+    ) -> Result<Option<Self>, E> {
+        let Some(mut values) = amf_values(message, message_type::COMMAND_AMF0, message_type::COMMAND_AMF3) else {
             return Ok(None);
         };
-        let mut values = values.into_iter();
-        let Some(Value::String(name)) = values.next() else { return Ok(None) };
-        let transaction = values.next().and_then(|value| value.as_number()).unwrap_or(0.0);
-        let object = values.next().unwrap_or(Value::Null);
-        Ok(Some(Self { name, transaction, object, arguments: values.collect() }))
+        let Some(Value::String(mut name)) = values.next().transpose()? else { return Ok(None) };
+        name.truncate(name.floor_char_boundary(MAX_NAME));
+        admit(&name)?;
+        let transaction = values.next().transpose()?.and_then(|value| value.as_number()).unwrap_or(0.0);
+        let object = values.next().transpose()?.unwrap_or(Value::Null);
+        let arguments = values.collect::<Result<_, _>>()?;
+        Ok(Some(Self { name, transaction, object, arguments }))
     }
 
     pub(crate) fn encode(&self) -> Bytes {
@@ -71,9 +80,10 @@ pub(crate) fn stream_number(number: f64) -> Option<u32> {
 
 /// Named values of a metadata message, if `message` is one.
 pub(crate) fn decode_metadata(message: &Message) -> Result<Option<Vec<(String, Value)>>, Amf0Error> {
-    let Some(values) = amf0_values(message, message_type::DATA_AMF0, message_type::DATA_AMF3)? else {
+    let Some(values) = amf_values(message, message_type::DATA_AMF0, message_type::DATA_AMF3) else {
         return Ok(None);
     };
+    let values = values.collect::<Result<Vec<_>, _>>()?;
     let is_metadata = values.iter().take(2).any(|value| value.as_str() == Some("onMetaData"));
     let pairs = values.into_iter().find_map(|value| match value {
         Value::Object(pairs) | Value::EcmaArray(pairs) => Some(pairs),
@@ -82,20 +92,37 @@ pub(crate) fn decode_metadata(message: &Message) -> Result<Option<Vec<(String, V
     Ok(pairs.filter(|_| is_metadata))
 }
 
+/// The values of one message, decoded one by one in either format.
+enum AmfValues<'a> {
+    Amf0(amf0::Values<'a>),
+    Amf3(amf3::Values<'a>),
+}
+
+impl Iterator for AmfValues<'_> {
+    type Item = Result<Value, Amf0Error>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        match self {
+            Self::Amf0(values) => values.next(),
+            Self::Amf3(values) => values.next().map(|value| value.map_err(Amf0Error::from)),
+        }
+    }
+}
+
 /// The values of a message of either framing. In AMF3 framing a zero byte stands before values
 /// that are AMF0 all the same, but for those that are marked as AMF3. Some peers leave out the
 /// byte, and some write AMF3 all along: then the name is a string of that format.
-fn amf0_values(message: &Message, amf0: u8, amf3: u8) -> Result<Option<Vec<Value>>, Amf0Error> {
+fn amf_values(message: &Message, amf0: u8, amf3: u8) -> Option<AmfValues<'_>> {
     const AMF3_STRING: u8 = 6;
     if message.message_type == amf0 {
-        return decode_all(&message.payload).map(Some);
+        return Some(AmfValues::Amf0(amf0::Values::new(&message.payload)));
     }
     if message.message_type != amf3 {
-        return Ok(None);
+        return None;
     }
     let values = message.payload.strip_prefix(&[0]).unwrap_or(&message.payload);
     if values.first() == Some(&AMF3_STRING) {
-        return Ok(Some(amf3::decode_all(values)?));
+        return Some(AmfValues::Amf3(amf3::Values::new(values)));
     }
-    decode_all(values).map(Some)
+    Some(AmfValues::Amf0(amf0::Values::new(values)))
 }

@@ -11,6 +11,7 @@
 mod address;
 mod amf0;
 mod amf3;
+mod budget;
 mod capabilities;
 mod challenge;
 mod client;
@@ -31,6 +32,7 @@ mod tests;
 pub use address::{AddressError, RtmpAddress};
 pub use amf0::{Amf0Error, Value};
 pub use amf3::Amf3Error;
+pub use budget::Exceeded;
 pub use capabilities::Capabilities;
 pub use challenge::{CredentialsAnswer, password_digest};
 pub use client::{ClientConnection, ClientEvent, ClientPurpose, ClientTarget};

@@ -50,6 +50,9 @@ pub struct TrackLabel {
 /// Labels longer than this are cut.
 const MAX_LABEL: usize = 48;
 
+/// More labels than a stream can have tracks are left out.
+const MAX_LABELS: usize = 256;
+
 impl TrackLabel {
     fn read(place: &str, info: &Value) -> Option<Self> {
         let text = |fields: [&str; 2]| {
@@ -80,7 +83,7 @@ impl StreamMetadata {
         let side = |field: &str| number(field).and_then(whole_number);
         let kilobits = |field: &str| number(field).map(|rate| rate * 1000.0);
         Self {
-            encoder: find("encoder").and_then(Value::as_str).map(str::to_owned),
+            encoder: find("encoder").and_then(Value::as_str).map(|text| text.chars().take(MAX_LABEL).collect()),
             frame_rate: number("framerate"),
             has_video: named("videocodecid"),
             has_audio: named("audiocodecid"),
@@ -89,7 +92,7 @@ impl StreamMetadata {
             picture_size: side("width").zip(side("height")),
             video_bps: kilobits("videodatarate"),
             audio_bps: kilobits("audiodatarate"),
-            audio_labels: labels.collect(),
+            audio_labels: labels.take(MAX_LABELS).collect(),
         }
     }
 }

@@ -11,17 +11,14 @@ mod tests;
 use thiserror::Error;
 
 use crate::amf3::Amf3Error;
+use crate::budget::{Exceeded, MAX_DEPTH};
 
+#[cfg(test)]
 pub(crate) use read::decode_all;
+pub(crate) use read::Values;
 #[cfg(test)]
 pub(crate) use tests::any_value;
 pub(crate) use write::encode_all;
-
-/// Objects and arrays may nest this deep. Commands of real peers need 3.
-pub(crate) const MAX_DEPTH: usize = 16;
-
-/// One message may hold this many values. Metadata of real peers holds about 40.
-pub(crate) const MAX_VALUES: usize = 4096;
 
 /// Type markers.
 ///
@@ -65,9 +62,9 @@ pub enum Amf0Error {
     /// Values nest too deep.
     #[error("values nest deeper than {MAX_DEPTH}")]
     TooDeep,
-    /// There are too many values.
-    #[error("more than {MAX_VALUES} values in one message")]
-    TooMany,
+    /// Decoding would cost too much.
+    #[error(transparent)]
+    Exceeded(#[from] Exceeded),
 }
 
 /// A value.

@@ -1,23 +1,42 @@
 use crate::amf3;
+use crate::budget::{Budget, MAX_DEPTH};
 
-use super::{Amf0Error, MAX_DEPTH, MAX_VALUES, Value, marker};
+use super::{Amf0Error, Value, marker};
 
 /// Reads values until the bytes end.
+#[cfg(test)]
 pub(crate) fn decode_all(bytes: &[u8]) -> Result<Vec<Value>, Amf0Error> {
-    let mut reader = Reader { rest: bytes, values: 0 };
-    let mut values = Vec::new();
-    while !reader.rest.is_empty() {
-        values.push(reader.value(0)?);
-    }
-    Ok(values)
+    Values::new(bytes).collect()
 }
 
-struct Reader<'a> {
+/// The values of one message, each decoded when it is asked for. Ends with the bytes, or behind
+/// the first error.
+#[derive(Debug)]
+pub(crate) struct Values<'a> {
     rest: &'a [u8],
-    values: usize,
+    budget: Budget,
 }
 
-impl<'a> Reader<'a> {
+impl Iterator for Values<'_> {
+    type Item = Result<Value, Amf0Error>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        if self.rest.is_empty() {
+            return None;
+        }
+        let value = self.value(0);
+        if value.is_err() {
+            self.rest = &[];
+        }
+        Some(value)
+    }
+}
+
+impl<'a> Values<'a> {
+    pub(crate) fn new(rest: &'a [u8]) -> Self {
+        Self { rest, budget: Budget::new() }
+    }
+
     fn take(&mut self, count: usize) -> Result<&'a [u8], Amf0Error> {
         let (head, rest) = self.rest.split_at_checked(count).ok_or(Amf0Error::Truncated)?;
         self.rest = rest;
@@ -40,6 +59,7 @@ impl<'a> Reader<'a> {
 
     fn text(&mut self, length: usize) -> Result<String, Amf0Error> {
         let bytes = self.take(length)?;
+        self.budget.text(length)?;
         std::str::from_utf8(bytes).map(str::to_owned).map_err(|_| Amf0Error::NotUtf8)
     }
 
@@ -57,10 +77,7 @@ impl<'a> Reader<'a> {
         if depth > MAX_DEPTH {
             return Err(Amf0Error::TooDeep);
         }
-        self.values += 1;
-        if self.values > MAX_VALUES {
-            return Err(Amf0Error::TooMany);
-        }
+        self.budget.value()?;
         Ok(match self.u8()? {
             marker::NUMBER => Value::Number(self.number()?),
             marker::BOOLEAN => Value::Boolean(self.u8()? != 0),
@@ -85,7 +102,7 @@ impl<'a> Reader<'a> {
             }
             marker::REFERENCE => Value::Reference(u16::from_be_bytes(self.array()?)),
             marker::AMF3 => {
-                let (value, rest) = amf3::decode_one(self.rest)?;
+                let (value, rest) = amf3::decode_one(self.rest, depth, &mut self.budget)?;
                 self.rest = rest;
                 value
             }

@@ -1,8 +1,9 @@
 use proptest::prelude::*;
 use rstest::rstest;
 
-use super::{Amf0Error, MAX_DEPTH, Value, decode_all, encode_all};
+use super::{Amf0Error, Value, decode_all, encode_all};
 use crate::amf3::Amf3Error;
+use crate::budget::{Exceeded, MAX_DEPTH};
 
 /// Bytes by hand from AMF0, 2.2 to 2.18.
 #[rstest]
@@ -39,7 +40,7 @@ fn refuses(#[case] bytes: &[u8], #[case] expected: Amf0Error) {
 fn depth_and_count_have_limits() {
     let nested = [0x0a, 0, 0, 0, 1].repeat(MAX_DEPTH + 2);
     assert_eq!(decode_all(&nested), Err(Amf0Error::TooDeep));
-    assert_eq!(decode_all(&[5; 5000]), Err(Amf0Error::TooMany));
+    assert_eq!(decode_all(&[5; 5000]), Err(Amf0Error::Exceeded(Exceeded::Values)));
 }
 
 #[test]

@@ -10,9 +10,11 @@ mod write;
 
 use thiserror::Error;
 
-use crate::amf0::{MAX_DEPTH, MAX_VALUES};
+use crate::budget::{Exceeded, MAX_DEPTH};
 
-pub(crate) use read::{decode_all, decode_one};
+#[cfg(test)]
+pub(crate) use read::decode_all;
+pub(crate) use read::{Values, decode_one};
 
 /// Type markers.
 ///
@@ -65,7 +67,7 @@ pub enum Amf3Error {
     /// Values nest too deep.
     #[error("values nest deeper than {MAX_DEPTH}")]
     TooDeep,
-    /// There are too many values, repeated references counted.
-    #[error("more than {MAX_VALUES} values in one message")]
-    TooMany,
+    /// Decoding would cost too much.
+    #[error(transparent)]
+    Exceeded(#[from] Exceeded),
 }

@@ -1,23 +1,57 @@
 use std::rc::Rc;
 
 use super::{Amf3Error, marker};
-use crate::amf0::{MAX_DEPTH, MAX_VALUES, Value};
+use crate::amf0::Value;
+use crate::budget::{Budget, MAX_DEPTH};
 
 /// Reads values until the bytes end.
+#[cfg(test)]
 pub(crate) fn decode_all(bytes: &[u8]) -> Result<Vec<Value>, Amf3Error> {
-    let mut reader = Reader::new(bytes);
-    let mut values = Vec::new();
-    while !reader.rest.is_empty() {
-        values.push(reader.value(0)?);
-    }
-    Ok(values)
+    Values::new(bytes).collect()
 }
 
-/// Reads one value; returns it with the bytes behind it.
-pub(crate) fn decode_one(bytes: &[u8]) -> Result<(Value, &[u8]), Amf3Error> {
-    let mut reader = Reader::new(bytes);
-    let value = reader.value(0)?;
+/// Reads one value that stands at `depth` in others; returns it with the bytes behind it.
+pub(crate) fn decode_one<'a>(
+    bytes: &'a [u8],
+    depth: usize,
+    budget: &mut Budget,
+) -> Result<(Value, &'a [u8]), Amf3Error> {
+    let mut reader = Reader::new(bytes, budget);
+    let value = reader.value(depth)?;
     Ok((value, reader.rest))
+}
+
+/// The values of one message, each decoded when it is asked for. Ends with the bytes, or behind
+/// the first error.
+#[derive(Debug)]
+pub(crate) struct Values<'a> {
+    rest: &'a [u8],
+    tables: Tables,
+    budget: Budget,
+}
+
+impl<'a> Values<'a> {
+    pub(crate) fn new(rest: &'a [u8]) -> Self {
+        Self { rest, tables: Tables::default(), budget: Budget::new() }
+    }
+}
+
+impl Iterator for Values<'_> {
+    type Item = Result<Value, Amf3Error>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        if self.rest.is_empty() {
+            return None;
+        }
+        let tables = std::mem::take(&mut self.tables);
+        let mut reader = Reader { rest: self.rest, tables, budget: &mut self.budget };
+        let value = reader.value(0);
+        (self.rest, self.tables) = (reader.rest, reader.tables);
+        if value.is_err() {
+            self.rest = &[];
+        }
+        Some(value)
+    }
 }
 
 /// Member names of a class.
@@ -25,18 +59,25 @@ pub(crate) fn decode_one(bytes: &[u8]) -> Result<(Value, &[u8]), Amf3Error> {
 /// Source: AMF3, 3.12
 #[derive(Debug)]
 struct Traits {
-    members: Vec<String>,
+    members: Vec<Rc<str>>,
     dynamic: bool,
 }
 
-struct Reader<'a> {
-    rest: &'a [u8],
-    strings: Vec<String>,
-    /// Objects, arrays, dates and other things that can be referred to. One that is being read
-    /// stands as null, so that it cannot hold itself.
+/// What can be referred to by its place.
+#[derive(Debug, Default)]
+struct Tables {
+    strings: Vec<Rc<str>>,
+    /// Objects, arrays, dates and others. One that is being read stands as null, so that it
+    /// cannot hold itself.
     objects: Vec<Value>,
     traits: Vec<Rc<Traits>>,
-    values: usize,
+}
+
+struct Reader<'a, 'b> {
+    rest: &'a [u8],
+    tables: Tables,
+    /// Everything that is kept is paid for, also what is kept only in the tables.
+    budget: &'b mut Budget,
 }
 
 /// The number before most values: a length, or a place in a table.
@@ -45,9 +86,9 @@ enum Head {
     Reference(u32),
 }
 
-impl<'a> Reader<'a> {
-    fn new(rest: &'a [u8]) -> Self {
-        Self { rest, strings: Vec::new(), objects: Vec::new(), traits: Vec::new(), values: 0 }
+impl<'a, 'b> Reader<'a, 'b> {
+    fn new(rest: &'a [u8], budget: &'b mut Budget) -> Self {
+        Self { rest, tables: Tables::default(), budget }
     }
 
     fn take(&mut self, count: u32) -> Result<&'a [u8], Amf3Error> {
@@ -91,39 +132,40 @@ impl<'a> Reader<'a> {
         Ok(if number & 1 == 1 { Head::Inline(number >> 1) } else { Head::Reference(number >> 1) })
     }
 
-    fn count(&mut self, values: usize) -> Result<(), Amf3Error> {
-        self.values = self.values.saturating_add(values);
-        if self.values > MAX_VALUES { Err(Amf3Error::TooMany) } else { Ok(()) }
-    }
-
-    fn text(&mut self, length: u32) -> Result<String, Amf3Error> {
+    fn text(&mut self, length: u32) -> Result<&'a str, Amf3Error> {
         let bytes = self.take(length)?;
-        std::str::from_utf8(bytes).map(str::to_owned).map_err(|_| Amf3Error::NotUtf8)
+        self.budget.text(bytes.len())?;
+        std::str::from_utf8(bytes).map_err(|_| Amf3Error::NotUtf8)
     }
 
     /// Source: AMF3, 1.3.2: the empty string is never sent by reference.
-    fn string(&mut self) -> Result<String, Amf3Error> {
+    fn string(&mut self) -> Result<Rc<str>, Amf3Error> {
         match self.head()? {
             Head::Reference(found) => {
-                let known = self.strings.len();
-                let string = usize::try_from(found).ok().and_then(|place| self.strings.get(place));
+                let known = self.tables.strings.len();
+                let string = usize::try_from(found).ok().and_then(|place| self.tables.strings.get(place));
                 string.cloned().ok_or(Amf3Error::Reference { found, known })
             }
-            Head::Inline(0) => Ok(String::new()),
+            Head::Inline(0) => Ok(Rc::from("")),
             Head::Inline(length) => {
-                let text = self.text(length)?;
-                self.count(1)?;
-                self.strings.push(text.clone());
+                let text: Rc<str> = self.text(length)?.into();
+                self.tables.strings.push(text.clone());
                 Ok(text)
             }
         }
+    }
+
+    /// A string of the tables as part of a value, which is a copy.
+    fn owned(&mut self, text: &str) -> Result<String, Amf3Error> {
+        self.budget.text(text.len())?;
+        Ok(text.to_owned())
     }
 
     fn value(&mut self, depth: usize) -> Result<Value, Amf3Error> {
         if depth > MAX_DEPTH {
             return Err(Amf3Error::TooDeep);
         }
-        self.count(1)?;
+        self.budget.value()?;
         Ok(match self.u8()? {
             marker::UNDEFINED => Value::Undefined,
             marker::NULL => Value::Null,
@@ -132,7 +174,10 @@ impl<'a> Reader<'a> {
             // 29 bits with a sign.
             marker::INTEGER => Value::Number(f64::from((self.u29()? << 3).cast_signed() >> 3)),
             marker::DOUBLE => Value::Number(self.double()?),
-            marker::STRING => Value::String(self.string()?),
+            marker::STRING => {
+                let text = self.string()?;
+                Value::String(self.owned(&text)?)
+            }
             known @ (marker::XML_DOCUMENT | marker::XML | marker::BYTE_ARRAY) => self.blob(known)?,
             known @ (marker::DATE | marker::ARRAY | marker::OBJECT | marker::DICTIONARY) => {
                 self.referable(|reader, length| reader.composite(known, length, depth))?
@@ -148,18 +193,19 @@ impl<'a> Reader<'a> {
     fn referable(&mut self, read: impl FnOnce(&mut Self, u32) -> Result<Value, Amf3Error>) -> Result<Value, Amf3Error> {
         match self.head()? {
             Head::Reference(found) => {
-                let known = self.objects.len();
-                let object = usize::try_from(found).ok().and_then(|place| self.objects.get(place));
-                let object = object.cloned().ok_or(Amf3Error::Reference { found, known })?;
-                // A few bytes may stand for a large value; so it counts whole.
-                self.count(weight(&object))?;
-                Ok(object)
+                let known = self.tables.objects.len();
+                let object = usize::try_from(found).ok().and_then(|place| self.tables.objects.get(place));
+                let object = object.ok_or(Amf3Error::Reference { found, known })?;
+                self.budget.copy(object)?;
+                Ok(object.clone())
             }
             Head::Inline(length) => {
-                let place = self.objects.len();
-                self.objects.push(Value::Null);
+                let place = self.tables.objects.len();
+                self.budget.value()?;
+                self.tables.objects.push(Value::Null);
                 let value = read(self, length)?;
-                self.objects[place] = value.clone();
+                self.budget.copy(&value)?;
+                self.tables.objects[place] = value.clone();
                 Ok(value)
             }
         }
@@ -168,9 +214,11 @@ impl<'a> Reader<'a> {
     fn blob(&mut self, kind: u8) -> Result<Value, Amf3Error> {
         self.referable(|reader, length| {
             if kind == marker::BYTE_ARRAY {
-                return Ok(Value::Bytes(reader.take(length)?.to_vec()));
+                let bytes = reader.take(length)?;
+                reader.budget.text(bytes.len())?;
+                return Ok(Value::Bytes(bytes.to_vec()));
             }
-            reader.text(length).map(Value::Xml)
+            reader.text(length).map(|text| Value::Xml(text.to_owned()))
         })
     }
 
@@ -182,6 +230,7 @@ impl<'a> Reader<'a> {
                 self.u8()?; // weak keys
                 let mut pairs = Vec::new();
                 for _ in 0..length {
+                    self.budget.value()?;
                     let key = self.value(depth + 1)?;
                     let value = self.value(depth + 1)?;
                     pairs.push(Value::StrictArray(vec![key, value]));
@@ -204,7 +253,10 @@ impl<'a> Reader<'a> {
         if pairs.is_empty() {
             return Ok(Value::StrictArray(elements));
         }
-        pairs.extend(elements.into_iter().enumerate().map(|(place, value)| (place.to_string(), value)));
+        for (place, value) in elements.into_iter().enumerate() {
+            let name = self.owned(&place.to_string())?;
+            pairs.push((name, value));
+        }
         Ok(Value::EcmaArray(pairs))
     }
 
@@ -215,6 +267,7 @@ impl<'a> Reader<'a> {
             if name.is_empty() {
                 return Ok(pairs);
             }
+            let name = self.owned(&name)?;
             pairs.push((name, self.value(depth + 1)?));
         }
     }
@@ -222,8 +275,8 @@ impl<'a> Reader<'a> {
     /// Source: AMF3, 3.12
     fn object(&mut self, head: u32, depth: usize) -> Result<Value, Amf3Error> {
         let traits = if head & 1 == 0 {
-            let (found, known) = (head >> 1, self.traits.len());
-            let traits = usize::try_from(found).ok().and_then(|place| self.traits.get(place));
+            let (found, known) = (head >> 1, self.tables.traits.len());
+            let traits = usize::try_from(found).ok().and_then(|place| self.tables.traits.get(place));
             traits.cloned().ok_or(Amf3Error::Reference { found, known })?
         } else if head & 2 != 0 {
             return Err(Amf3Error::Externalizable);
@@ -231,16 +284,18 @@ impl<'a> Reader<'a> {
             self.string()?; // class name
             let mut members = Vec::new();
             for _ in 0..head >> 3 {
-                self.count(1)?;
+                self.budget.text(0)?;
                 members.push(self.string()?);
             }
             let traits = Rc::new(Traits { members, dynamic: head & 4 != 0 });
-            self.traits.push(traits.clone());
+            self.budget.text(0)?;
+            self.tables.traits.push(traits.clone());
             traits
         };
         let mut pairs = Vec::new();
         for name in &traits.members {
-            pairs.push((name.clone(), self.value(depth + 1)?));
+            let name = self.owned(name)?;
+            pairs.push((name, self.value(depth + 1)?));
         }
         if traits.dynamic {
             pairs.extend(self.named(depth)?);
@@ -256,7 +311,9 @@ impl<'a> Reader<'a> {
         }
         let mut elements = Vec::new();
         for _ in 0..length {
-            self.count(1)?;
+            if kind != marker::VECTOR_OBJECT {
+                self.budget.value()?;
+            }
             elements.push(match kind {
                 marker::VECTOR_INT => Value::Number(i32::from_be_bytes(self.array()?).into()),
                 marker::VECTOR_UINT => Value::Number(u32::from_be_bytes(self.array()?).into()),
@@ -265,18 +322,5 @@ impl<'a> Reader<'a> {
             });
         }
         Ok(Value::StrictArray(elements))
-    }
-}
-
-/// How many values a value holds, itself included.
-fn weight(value: &Value) -> usize {
-    match value {
-        Value::Object(pairs) | Value::EcmaArray(pairs) => {
-            1 + pairs.iter().map(|(_, value)| weight(value)).sum::<usize>()
-        }
-        Value::StrictArray(elements) => 1 + elements.iter().map(weight).sum::<usize>(),
-        Value::Bytes(bytes) => 1 + bytes.len() / 64,
-        Value::Xml(text) | Value::String(text) => 1 + text.len() / 64,
-        _ => 1,
     }
 }

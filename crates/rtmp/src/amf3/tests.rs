@@ -3,7 +3,8 @@ use rstest::rstest;
 
 use super::write::encode_all;
 use super::{Amf3Error, decode_all};
-use crate::amf0::{MAX_DEPTH, Value, any_value};
+use crate::amf0::{Value, any_value};
+use crate::budget::{Exceeded, MAX_DEPTH};
 
 fn object(pairs: &[(&str, Value)]) -> Value {
     Value::Object(pairs.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect())
@@ -64,7 +65,7 @@ fn refuses(#[case] bytes: &[u8], #[case] expected: Amf3Error) {
 #[test]
 fn depth_and_count_have_limits() {
     assert_eq!(decode_all(&[9, 3, 1].repeat(MAX_DEPTH + 2)), Err(Amf3Error::TooDeep));
-    assert_eq!(decode_all(&[1; 5000]), Err(Amf3Error::TooMany));
+    assert_eq!(decode_all(&[1; 5000]), Err(Amf3Error::Exceeded(Exceeded::Values)));
 }
 
 /// Each array holds the one before twice: a hundred bytes would become 2^30 values.
@@ -74,7 +75,7 @@ fn references_cannot_multiply_without_end() {
     for place in 0..30u8 {
         bytes.extend([9, 5, 1, 9, place << 1, 9, place << 1]);
     }
-    assert_eq!(decode_all(&bytes), Err(Amf3Error::TooMany));
+    assert_eq!(decode_all(&bytes), Err(Amf3Error::Exceeded(Exceeded::Values)));
 }
 
 /// What comes back: AMF3 has no references of AMF0's kind, and an array without names is dense.

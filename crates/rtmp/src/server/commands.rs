@@ -9,14 +9,29 @@ use crate::challenge::{self, Credentials};
 use crate::command::{Command, on_status, status_object, stream_number};
 use crate::error::Error;
 
+/// What is kept of an address or a stream name, in bytes. Names with a token in their query take
+/// two thousand.
+const MAX_ADDRESS: usize = 4096;
+
+/// What is kept of the name that the peer's program gives itself.
+const MAX_PROGRAM: usize = 128;
+
+fn cut(text: &str, limit: usize) -> String {
+    text[..text.floor_char_boundary(limit)].to_owned()
+}
+
 impl ServerConnection {
+    /// Whether a command of this name makes sense now.
+    pub(super) fn admit(&self, name: &str) -> Result<(), Error> {
+        let too_early = |when| Err(Error::OutOfOrder { command: name.to_owned(), when });
+        match self.stage {
+            Stage::DecidingConnect { .. } => too_early("before `connect` was answered"),
+            Stage::ExpectConnect if name != "connect" => too_early("before `connect`"),
+            _ => Ok(()),
+        }
+    }
+
     pub(super) fn handle_command(&mut self, now: Instant, stream: u32, command: &Command) -> Result<(), Error> {
-        if matches!(self.stage, Stage::DecidingConnect { .. }) {
-            return Err(Error::OutOfOrder { command: command.name.clone(), when: "before `connect` was answered" });
-        }
-        if self.stage == Stage::ExpectConnect && command.name != "connect" {
-            return Err(Error::OutOfOrder { command: command.name.clone(), when: "before `connect`" });
-        }
         match command.name.as_str() {
             "connect" => self.connect(command),
             "createStream" => match self.streams.create() {
@@ -64,11 +79,11 @@ impl ServerConnection {
         if self.stage != Stage::ExpectConnect {
             return self.reject_call(command);
         }
-        let text = |field: &str| command.object_text(field).unwrap_or_default().to_owned();
+        let text = |field: &str, limit| cut(command.object_text(field).unwrap_or_default(), limit);
         self.connect = ConnectInfo {
-            app: text("app"),
-            tc_url: text("tcUrl"),
-            flash_version: text("flashVer"),
+            app: text("app", MAX_ADDRESS),
+            tc_url: text("tcUrl", MAX_ADDRESS),
+            flash_version: text("flashVer", MAX_PROGRAM),
             capabilities: Capabilities::read(&command.object),
         };
         if let Some(address) = self.config.redirect.clone() {
@@ -132,12 +147,12 @@ impl ServerConnection {
     }
 
     fn publish(&mut self, stream: u32, command: &Command) -> Result<(), Error> {
-        let name = command.first_text().unwrap_or_default();
-        if !self.streams.begin(stream, StreamStage::DecidingPublish, name) {
+        let name = cut(command.first_text().unwrap_or_default(), MAX_ADDRESS);
+        if !self.streams.begin(stream, StreamStage::DecidingPublish, &name) {
             let words = "This stream is in use already; create another one.";
             return self.link.send_answer(stream, &on_status("error", "NetStream.Publish.BadName", words));
         }
-        let request = StreamRequest { stream, name: name.to_owned(), connect: self.connect.clone() };
+        let request = StreamRequest { stream, name, connect: self.connect.clone() };
         self.events.push_back(ServerEvent::PublishRequested(request));
         Ok(())
     }
@@ -146,12 +161,12 @@ impl ServerConnection {
     fn play(&mut self, stream: u32, command: &Command) -> Result<(), Error> {
         // `play2` names the stream in an object.
         let named = command.arguments.first().and_then(|options| options.field("streamName")).and_then(Value::as_str);
-        let name = command.first_text().or(named).unwrap_or_default();
-        if !self.streams.begin(stream, StreamStage::DecidingPlay, name) {
+        let name = cut(command.first_text().or(named).unwrap_or_default(), MAX_ADDRESS);
+        if !self.streams.begin(stream, StreamStage::DecidingPlay, &name) {
             let words = "This stream is in use already; create another one.";
             return self.link.send_answer(stream, &on_status("error", "NetStream.Play.Failed", words));
         }
-        let request = StreamRequest { stream, name: name.to_owned(), connect: self.connect.clone() };
+        let request = StreamRequest { stream, name, connect: self.connect.clone() };
         self.events.push_back(ServerEvent::PlayRequested(request));
         Ok(())
     }

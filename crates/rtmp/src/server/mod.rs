@@ -333,7 +333,7 @@ impl ServerConnection {
                 }
             }
             _ => {
-                if let Some(command) = Command::decode(&message)? {
+                if let Some(command) = Command::decode(&message, |name| self.admit(name))? {
                     self.handle_command(now, message.message_stream, &command)?;
                 }
             }

@@ -9,6 +9,9 @@ const HEADER: usize = 11;
 /// The size of the message, repeated behind it.
 const BACK_POINTER: usize = 4;
 
+/// Messages below this share of the aggregate are copied out of it.
+const SMALL_SHARE: usize = 4;
+
 /// Takes an aggregate message apart. The timestamps inside count from that of the first message
 /// inside; the outer timestamp tells where that one lies.
 ///
@@ -16,6 +19,8 @@ const BACK_POINTER: usize = 4;
 #[derive(Debug)]
 pub(crate) struct Aggregate {
     rest: Bytes,
+    /// Bytes of the whole aggregate.
+    size: usize,
     outer: Timestamp,
     first: Option<Timestamp>,
     message_stream: u32,
@@ -27,6 +32,7 @@ impl Aggregate {
     pub(crate) fn new(message: &Message) -> Option<Self> {
         (message.message_type == message_type::AGGREGATE).then(|| Self {
             rest: message.payload.clone(),
+            size: message.payload.len(),
             outer: message.timestamp,
             first: None,
             message_stream: message.message_stream,
@@ -47,7 +53,11 @@ impl Iterator for Aggregate {
             return None;
         }
         let mut body = self.rest.split_off(HEADER);
-        let payload = body.split_to(length);
+        let mut payload = body.split_to(length);
+        // A small message is not to keep a large aggregate in memory.
+        if payload.len() < self.size / SMALL_SHARE {
+            payload = Bytes::copy_from_slice(&payload);
+        }
         // The last message may be without its back pointer.
         self.rest = body.split_off(BACK_POINTER.min(body.len()));
         let first = *self.first.get_or_insert(timestamp);

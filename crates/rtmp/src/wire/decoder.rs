@@ -30,7 +30,7 @@ pub(crate) struct ChunkDecoder {
     replay: VecDeque<u8>,
     /// The chunk whose payload is being read: its stream, and bytes to come.
     open: Option<(u32, usize)>,
-    /// Bytes in messages that are not whole yet.
+    /// Memory of messages that are not whole yet, reserved bytes included.
     held: usize,
     irregular_count: u64,
     reading: ExtendedReading,
@@ -114,7 +114,7 @@ impl ChunkDecoder {
     /// Source: RTMP 1.0, 5.4.2
     pub(crate) fn abort(&mut self, stream: u32) {
         if let Some(state) = self.streams.get_mut(&stream) {
-            self.held -= state.payload.len();
+            self.held -= state.payload.capacity();
             state.payload = BytesMut::new();
             state.in_message = false;
         }
@@ -264,6 +264,7 @@ impl ChunkDecoder {
                 return Err(ChunkError::MessageInterrupted { stream, missing });
             }
             state.begin_message(&header);
+            self.held += state.payload.capacity();
         }
         let missing = state.length as usize - state.payload.len();
         self.open = Some((stream, missing.min(self.chunk_size)));
@@ -274,18 +275,18 @@ impl ChunkDecoder {
     fn read_payload(&mut self, input: &mut &[u8]) -> Option<Message> {
         let (stream, mut missing) = self.open?;
         let state = self.streams.get_mut(&stream)?;
+        let reserved = state.payload.capacity();
         while missing > 0
             && let Some(byte) = self.replay.pop_front()
         {
             state.payload.extend_from_slice(&[byte]);
-            self.held += 1;
             missing -= 1;
         }
         let count = missing.min(input.len());
         let (payload, rest) = input.split_at(count);
         state.payload.extend_from_slice(payload);
         *input = rest;
-        self.held += count;
+        self.held += state.payload.capacity() - reserved;
         if count < missing {
             self.open = Some((stream, missing - count));
             return None;
@@ -294,7 +295,7 @@ impl ChunkDecoder {
         if state.payload.len() < state.length as usize {
             return None;
         }
-        self.held -= state.payload.len();
+        self.held -= state.payload.capacity();
         Some(state.end_message(stream))
     }
 }
