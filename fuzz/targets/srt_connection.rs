@@ -21,7 +21,7 @@ fn connect(now: Instant, listener: &mut Listener, config: &Config) -> Connection
                 caller.handle_datagram(now, &answer).expect("our answer is right");
             }
             ListenerEvent::Request(request) => {
-                return listener.accept(now, &request, 11, config.clone()).expect("both ends agree");
+                return listener.accept(now, &request, 11, config.clone(), None).expect("both ends agree");
             }
             event => panic!("{event:?}"),
         }

@@ -10,8 +10,8 @@ mod recording;
 mod session;
 
 pub use gate::{
-    AddressRange, AddressRangeError, Admission, Attempt, ChannelEntry, ChannelName, ChannelNameError, Gate, KeyDigest,
-    KeyEntry, KeyRight, TurnAway, TurnAwayReason, split_key,
+    AddressRange, AddressRangeError, Admission, Attempt, CallerId, ChannelEntry, ChannelName, ChannelNameError,
+    Entered, Full, Gate, KeyDigest, KeyEntry, KeyRight, Lobby, Standing, TurnAway, TurnAwayReason, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use leg::{

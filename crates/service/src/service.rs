@@ -8,7 +8,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use time::OffsetDateTime;
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, TcpSocket};
 use tokio::task::JoinHandle;
 use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
@@ -22,6 +22,9 @@ use crate::library;
 use crate::net::ServerTls;
 use crate::recorder::{RecordingsFolder, recover_takes};
 use crate::settings::Settings;
+
+/// Connections that the kernel holds until we accept them: a crowd must not make it drop an encoder's.
+const BACKLOG: u32 = 4096;
 
 /// How long sessions may take to end when the service stops.
 const STOP_TIMEOUT: Duration = Duration::from_secs(20);
@@ -120,17 +123,17 @@ impl Service {
             try_folder(folder).map_err(|error| StartError::Folder(folder_failure(name, folder, &error)))?;
         }
         // Bound first: a port in use is found before the database is started for nothing.
-        let rtmp = bind("rtmp", settings.rtmp).await?;
+        let rtmp = bind("rtmp", settings.rtmp)?;
         let rtmps = match &settings.tls {
             Some(files) => {
                 let tls = ServerTls::open(files.clone()).map_err(StartError::Certificate)?;
-                Some((bind("rtmps", settings.rtmps).await?, tls))
+                Some((bind("rtmps", settings.rtmps)?, tls))
             }
             None => None,
         };
         let srt = SrtDoor::bind(settings.srt)
             .map_err(|error| StartError::Listen(bind_failure("srt", settings.srt, &error)))?;
-        let http = bind("http", settings.http).await?;
+        let http = bind("http", settings.http)?;
         let keychain = Keychain::open(&settings.state_folder)?;
         let (database, url) = open_database(&settings)?;
         let store = Store::open(&url, keychain).await?;
@@ -239,8 +242,14 @@ impl Service {
     }
 }
 
-async fn bind(name: &str, address: SocketAddr) -> Result<TcpListener, StartError> {
-    TcpListener::bind(address).await.map_err(|error| StartError::Listen(bind_failure(name, address, &error)))
+fn bind(name: &str, address: SocketAddr) -> Result<TcpListener, StartError> {
+    let listen = || {
+        let socket = if address.is_ipv4() { TcpSocket::new_v4() } else { TcpSocket::new_v6() }?;
+        socket.set_reuseaddr(true)?;
+        socket.bind(address)?;
+        socket.listen(BACKLOG)
+    };
+    listen().map_err(|error| StartError::Listen(bind_failure(name, address, &error)))
 }
 
 fn local_address(name: &str, listener: &TcpListener) -> Result<SocketAddr, StartError> {

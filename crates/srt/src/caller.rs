@@ -60,6 +60,8 @@ pub struct Caller {
     random: Randomness,
     start: Instant,
     said_at: Option<Instant>,
+    /// How long the answer to the first handshake took.
+    round_trip: Option<Duration>,
     stage: Stage,
 }
 
@@ -88,6 +90,7 @@ impl Caller {
             random,
             start: now,
             said_at: None,
+            round_trip: None,
             stage: Stage::Induction,
         }
     }
@@ -116,6 +119,7 @@ impl Caller {
                 if handshake.version != 5 || handshake.extension_field != INDUCTION_MAGIC {
                     return Err(CallError::Version(handshake.version.min(4)));
                 }
+                self.round_trip = self.said_at.map(|at| now.saturating_duration_since(at));
                 self.stage = Stage::Conclusion(Box::new(self.conclusion(&handshake)));
                 self.said_at = None;
                 Ok(None)
@@ -219,9 +223,11 @@ impl Caller {
             receive_latency: self.config.receive_latency.max(millis(terms.sender_delay_ms)),
             send_latency: self.config.send_latency.max(millis(terms.receiver_delay_ms)),
             payload_size: self.config.payload_size.min(largest_payload(mtu as usize) - overhead),
+            mtu: mtu as usize,
             window: handshake.flow_window.clamp(32, self.config.window),
             reports_periodically: terms.flags & flags::REPORTS_PERIODICALLY != 0,
             keys,
+            round_trip: self.round_trip,
             response: None,
         };
         let random = Randomness::new(self.random.seed());

@@ -42,6 +42,28 @@ const SMOOTH: Bandwidth = Bandwidth::Estimated { least: 50_000_000 / 8 / 4, over
 /// 43 MB at most.
 const WINDOW: u32 = 1 << 15;
 
+/// The receiver holds what this rate, in packets of 1316 bytes per second, brings within the
+/// latency and a second: 100 Mbit/s.
+const HELD_PACKETS_PER_SECOND: u128 = 100_000_000 / 8 / 1316;
+
+/// Packets that the receiver may hold whatever the latency is.
+const LEAST_HELD: u32 = 4096;
+
+/// Packets that say they are due later than the latency and this much from now are not held: the
+/// clocks of both ends begin with the handshake, and their drift is followed.
+pub(crate) const EARLINESS: Duration = Duration::from_secs(2);
+
+/// The pieces of one message of the peer together. In live mode a message is one packet; who
+/// writes more at once stays far below.
+pub(crate) const MAX_MESSAGE: usize = 512 * 1024;
+
+/// Packets that the receiver holds at most with this latency: 6 MB of them below half a second, 49 MB
+/// with the longest latencies. Nobody is to make the house keep more by what is on the wire.
+pub(crate) fn receive_window(latency: Duration) -> u32 {
+    let held = (latency.as_millis() + 1000) * HELD_PACKETS_PER_SECOND / 1000;
+    u32::try_from(held).unwrap_or(u32::MAX).clamp(LEAST_HELD, WINDOW)
+}
+
 /// How a connection behaves.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Config {
@@ -53,8 +75,11 @@ pub struct Config {
     pub mtu: u16,
     /// The largest payload that we send in one packet; 1316 are seven packets of MPEG-TS.
     pub payload_size: usize,
-    /// Packets that are held at most, and that may be on their way.
+    /// Packets that may be on their way. The receiver holds at most so many, and fewer where its
+    /// latency is short: what 100 Mbit/s bring within the latency and a second, 4096 at least.
     pub window: u32,
+    /// Whether data of the peer is taken. An end that only sends leaves it out.
+    pub takes_data: bool,
     /// Secret of both ends; None is without encryption.
     pub passphrase: Option<Passphrase>,
     /// Length of the key when we make it.
@@ -84,6 +109,7 @@ impl Default for Config {
             mtu: 1500,
             payload_size: 1316,
             window: WINDOW,
+            takes_data: true,
             passphrase: None,
             key_length: KeyLength::Aes128,
             authenticated: false,

@@ -29,7 +29,7 @@ pub use address::{SrtAddress, SrtAddressError};
 pub use caller::{CallError, Caller, conclusion_from, destination};
 pub use config::{Bandwidth, Config};
 pub use connection::{CloseReason, Connection, Message, SendError};
-pub use crypto::{KeyLength, Passphrase, PassphraseError};
+pub use crypto::{Derivation, DerivedKey, KeyLength, Passphrase, PassphraseError};
 pub use listener::{Listener, ListenerEvent, Refused, Request};
 pub use number::SeqNumber;
 pub use randomness::Randomness;

@@ -6,7 +6,7 @@ use bytes::Bytes;
 use crate::config::{Config, OLDEST_VERSION, VERSION, delay_ms, largest_payload};
 use crate::connection::{Agreement, Connection, Keys, timestamp};
 use crate::cookie::Cookies;
-use crate::crypto::{KeyRing, Sealer, TAG_LENGTH};
+use crate::crypto::{Derivation, DerivedKey, KeyRing, Passphrase, Sealer, TAG_LENGTH};
 use crate::number::SeqNumber;
 use crate::randomness::Randomness;
 use crate::reject::RejectReason;
@@ -55,6 +55,13 @@ impl Request {
     /// True if the caller will encrypt.
     pub fn is_encrypted(&self) -> bool {
         self.key_material.is_some()
+    }
+
+    /// The work that must be done before the caller can be accepted with this passphrase; None if
+    /// it does not encrypt, or its key cannot be read.
+    pub fn derivation(&self, passphrase: &Passphrase) -> Option<Derivation> {
+        let message = KeyMaterial::parse(self.key_material.as_ref()?).ok()?;
+        Some(Derivation::new(passphrase, &message))
     }
 
     /// The caller's version as three numbers.
@@ -147,6 +154,7 @@ impl Listener {
     }
 
     /// Lets a caller in. `config` may differ from caller to caller in everything but mtu and window.
+    /// `derived` is what the [`derivation`](Request::derivation) gave that the request asks for.
     ///
     /// # Errors
     /// [`Refused`] if the two ends do not go together: send its answer.
@@ -156,10 +164,11 @@ impl Listener {
         request: &Request,
         local_id: u32,
         config: Config,
+        derived: Option<DerivedKey>,
     ) -> Result<Connection, Refused> {
         let random = Randomness::new(self.random.seed());
         let refused = |reason| Refused { answer: self.refusal(now, request.from, &request.handshake, reason), reason };
-        let (keys, key_response) = accept_keys(request, &config).map_err(refused)?;
+        let (keys, key_response) = accept_keys(request, &config, derived).map_err(refused)?;
         let theirs = &request.terms;
         let receive_latency = config.receive_latency.max(millis(theirs.sender_delay_ms));
         let send_latency = config.send_latency.max(millis(theirs.receiver_delay_ms));
@@ -195,9 +204,12 @@ impl Listener {
             receive_latency,
             send_latency,
             payload_size: config.payload_size.min(largest_payload(mtu as usize) - overhead),
+            mtu: mtu as usize,
             window,
             reports_periodically: theirs.flags & flags::REPORTS_PERIODICALLY != 0,
             keys,
+            // It keeps nothing of who asked before.
+            round_trip: None,
             response: Some(Box::new(response)),
         };
         Ok(Connection::new(config, agreement, random, now))
@@ -320,13 +332,17 @@ fn check_terms(terms: &Terms) -> Result<(), Fault> {
 }
 
 /// Keys for both directions, and what confirms them.
-fn accept_keys(request: &Request, config: &Config) -> Result<(Option<Keys>, Option<Bytes>), RejectReason> {
+fn accept_keys(
+    request: &Request,
+    config: &Config,
+    derived: Option<DerivedKey>,
+) -> Result<(Option<Keys>, Option<Bytes>), RejectReason> {
     match (&request.key_material, &config.passphrase) {
         (None, None) => Ok((None, None)),
         (Some(_), None) | (None, Some(_)) => Err(RejectReason::UNSECURE),
         (Some(raw), Some(passphrase)) => {
             let message = KeyMaterial::parse(raw).map_err(key_fault)?;
-            let (mut ring, mut wrapping) = (KeyRing::default(), None);
+            let (mut ring, mut wrapping) = (KeyRing::default(), derived.map(DerivedKey::into_wrapping));
             ring.take(passphrase, &mut wrapping, &message).map_err(key_fault)?;
             let wrapping = wrapping.ok_or(RejectReason::INTERNAL)?;
             let sealer = Sealer::adopt(wrapping, &message).map_err(key_fault)?;

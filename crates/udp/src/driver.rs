@@ -1,16 +1,17 @@
 use std::collections::HashMap;
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::pin::pin;
 use std::time::{Duration, Instant};
 
 use tokio::time::sleep_until;
 use tokio_util::sync::CancellationToken;
 use waverant_srt::{
-    CloseReason, Config, Connection, Listener, ListenerEvent, Message, Randomness, RejectReason, Request, Statistics,
-    conclusion_from, destination,
+    CloseReason, Config, Connection, DerivedKey, Listener, ListenerEvent, Message, Randomness, RejectReason, Request,
+    Statistics, conclusion_from, destination,
 };
 
+use crate::derivations::{Derivations, Purpose, Refused};
 use crate::farewells::Farewells;
 use crate::outbox::Outbox;
 use crate::socket::{DatagramSocket, Inbox, Received};
@@ -24,6 +25,16 @@ const GRID: Duration = Duration::from_millis(5);
 
 /// Reads in a row before what came is looked at.
 const MAX_READS: usize = 32;
+
+/// Callers of no name that are heard each time; what more of them say is lost, as on a busy line, and
+/// they repeat it. So no flood of calls takes the time of connections.
+const MAX_CALLS: usize = 32;
+
+/// The rank from which callers are always heard.
+const KNOWN_RANK: u8 = 3;
+
+/// New keys of connections go before those of callers.
+const CONNECTION_RANK: u8 = 4;
 
 /// Guests are looked after this often.
 const SERVE_INTERVAL: Duration = Duration::from_millis(10);
@@ -55,6 +66,17 @@ pub enum Service {
 pub trait Doorkeeper {
     /// What the application keeps of a connection.
     type Guest;
+
+    /// What callers of this address are worth, from 0 to 3, when there is more to do than time: 3 are
+    /// those who are known.
+    fn rank(&self, _address: IpAddr) -> u8 {
+        2
+    }
+
+    /// What callers are told apart by: a network may count as one.
+    fn caller_of(&self, address: IpAddr) -> IpAddr {
+        address
+    }
 
     /// Decides whether a caller may be let in, and how its connection behaves then; the
     /// passphrase in the answer is checked behind it.
@@ -107,6 +129,9 @@ pub struct SrtSocket<D: Doorkeeper> {
     known: HashMap<(SocketAddr, u32), u32>,
     farewells: Farewells,
     outbox: Outbox,
+    derivations: Derivations,
+    /// Callers that may still be heard before the next rest.
+    calls_left: usize,
     next_id: u32,
     serve_at: Instant,
     figures_at: Instant,
@@ -114,12 +139,15 @@ pub struct SrtSocket<D: Doorkeeper> {
 
 impl<D: Doorkeeper> SrtSocket<D> {
     /// Takes callers on `socket`.
-    pub fn new(socket: DatagramSocket, config: &Config, doorkeeper: D) -> Self {
+    ///
+    /// # Errors
+    /// What the system said if it gives no thread for the keys of callers.
+    pub fn new(socket: DatagramSocket, config: &Config, doorkeeper: D) -> io::Result<Self> {
         let now = Instant::now();
         let mut random = Randomness::new(rand::random());
         let listener = Listener::new(config, Randomness::new(random.seed()), now);
         let next_id = rand::random::<u32>() >> 2;
-        Self {
+        Ok(Self {
             socket,
             listener,
             doorkeeper,
@@ -127,10 +155,12 @@ impl<D: Doorkeeper> SrtSocket<D> {
             known: HashMap::new(),
             farewells: Farewells::default(),
             outbox: Outbox::default(),
+            derivations: Derivations::start()?,
+            calls_left: MAX_CALLS,
             next_id,
             serve_at: now,
             figures_at: now,
-        }
+        })
     }
 
     /// Works until `stop`; then says goodbye to all.
@@ -140,12 +170,14 @@ impl<D: Doorkeeper> SrtSocket<D> {
         let mut stopped = pin!(stop.cancelled());
         loop {
             let wake = on_grid(epoch, self.next_wake());
-            tokio::select! {
-                _ = self.socket.readable() => {}
-                () = sleep_until(wake.into()) => {}
+            let derived = tokio::select! {
+                _ = self.socket.readable() => None,
+                () = sleep_until(wake.into()) => None,
+                derived = self.derivations.next() => derived,
                 () = &mut stopped => break,
-            }
+            };
             let now = Instant::now();
+            self.take_derived(now, derived);
             self.read_all(now, &mut inbox);
             self.look_after(now);
             sleep_until((now + REST).into()).await;
@@ -155,6 +187,7 @@ impl<D: Doorkeeper> SrtSocket<D> {
 
     /// Reads what is there; of very many a part.
     fn read_all(&mut self, now: Instant, inbox: &mut Inbox) {
+        self.calls_left = MAX_CALLS;
         for _ in 0..MAX_READS {
             if let Err(error) = self.socket.read(inbox) {
                 // What a peer's machine reports is not the socket's fault.
@@ -207,40 +240,86 @@ impl<D: Doorkeeper> SrtSocket<D> {
             held.was_touched = true;
             return;
         }
+        if self.doorkeeper.rank(from.ip()) < KNOWN_RANK {
+            let Some(left) = self.calls_left.checked_sub(1) else { return };
+            self.calls_left = left;
+        }
         match self.listener.handle_datagram(now, from, datagram) {
             ListenerEvent::Answer(answer) => self.answer(from, &answer),
             ListenerEvent::Refused { answer, reason, detail } => {
                 self.answer(from, &answer);
                 self.doorkeeper.turned_away(Turned { from, reason, detail: Some(detail) });
             }
-            ListenerEvent::Request(request) => self.judge(now, &request),
+            ListenerEvent::Request(request) => self.judge(now, request),
             ListenerEvent::Ignored => {}
         }
     }
 
-    fn judge(&mut self, now: Instant, request: &Request) {
-        let refuse = |listener: &Listener, reason| listener.refuse(now, request, reason);
-        let answer = match self.doorkeeper.judge(request) {
-            Err(reason) => refuse(&self.listener, reason),
-            Ok(config) => {
-                let id = self.free_id();
-                match self.listener.accept(now, request, id, config) {
-                    Err(refused) => {
-                        self.doorkeeper.refused(request, refused.reason);
-                        refused.answer
+    fn judge(&mut self, now: Instant, request: Box<Request>) {
+        let key = (request.from(), request.remote_id());
+        if self.derivations.is_waiting(&key) {
+            return;
+        }
+        match self.doorkeeper.judge(&request) {
+            Err(reason) => self.refuse(now, &request, reason),
+            Ok(config) => match config.passphrase.as_ref().and_then(|passphrase| request.derivation(passphrase)) {
+                None => self.accept(now, &request, config, None),
+                Some(derivation) => {
+                    let address = request.from().ip();
+                    let (rank, from) = (self.doorkeeper.rank(address), self.doorkeeper.caller_of(address));
+                    let purpose = Purpose::Caller(request, Box::new(config));
+                    let refused = self.derivations.queue(rank, from, key, derivation, purpose);
+                    self.forget_derivation(refused);
+                }
+            },
+        }
+    }
+
+    fn refuse(&self, now: Instant, request: &Request, reason: RejectReason) {
+        self.answer(request.from(), &self.listener.refuse(now, request, reason));
+    }
+
+    fn accept(&mut self, now: Instant, request: &Request, config: Config, derived: Option<DerivedKey>) {
+        if self.known.contains_key(&(request.from(), request.remote_id())) {
+            return;
+        }
+        let id = self.free_id();
+        match self.listener.accept(now, request, id, config, derived) {
+            Err(refused) => {
+                self.doorkeeper.refused(request, refused.reason);
+                self.answer(request.from(), &refused.answer);
+            }
+            Ok(connection) => match self.doorkeeper.admit(request) {
+                Err(reason) => self.refuse(now, request, reason),
+                Ok(guest) => {
+                    self.known.insert((request.from(), request.remote_id()), id);
+                    self.held.insert(id, Held { connection, guest, due: now, was_touched: true });
+                }
+            },
+        }
+    }
+
+    /// Goes on with those whose keys were derived.
+    fn take_derived(&mut self, now: Instant, first: Option<(Purpose, DerivedKey)>) {
+        let mut next = first;
+        while let Some((purpose, derived)) = next {
+            match purpose {
+                Purpose::Caller(request, config) => self.accept(now, &request, *config, Some(derived)),
+                Purpose::Connection(id) => {
+                    if let Some(held) = self.held.get_mut(&id) {
+                        held.connection.take_derived(Some(derived));
+                        held.was_touched = true;
                     }
-                    Ok(connection) => match self.doorkeeper.admit(request) {
-                        Err(reason) => refuse(&self.listener, reason),
-                        Ok(guest) => {
-                            self.known.insert((request.from(), request.remote_id()), id);
-                            self.held.insert(id, Held { connection, guest, due: now, was_touched: true });
-                            return;
-                        }
-                    },
                 }
             }
-        };
-        self.answer(request.from(), &answer);
+            next = self.derivations.try_next();
+        }
+    }
+
+    fn forget_derivation(&mut self, Refused(connection): Refused) {
+        if let Some(held) = connection.and_then(|id| self.held.get_mut(&id)) {
+            held.connection.take_derived(None);
+        }
     }
 
     fn free_id(&mut self) -> u32 {
@@ -266,8 +345,9 @@ impl<D: Doorkeeper> SrtSocket<D> {
         if is_telling {
             self.figures_at = now + FIGURES_INTERVAL;
         }
-        let Self { socket, doorkeeper, held, outbox, .. } = self;
-        for held in held.values_mut() {
+        let Self { socket, doorkeeper, held, outbox, derivations, .. } = self;
+        let mut refused = Vec::new();
+        for (id, held) in held.iter_mut() {
             if !(is_serving || held.was_touched || held.due <= now) {
                 continue;
             }
@@ -282,9 +362,15 @@ impl<D: Doorkeeper> SrtSocket<D> {
             if is_telling {
                 doorkeeper.figures(&mut held.guest, &held.connection.statistics(now));
             }
+            if let Some(derivation) = held.connection.poll_derivation() {
+                let (peer, purpose) = (held.connection.peer(), Purpose::Connection(*id));
+                let from = doorkeeper.caller_of(peer.ip());
+                refused.push(derivations.queue(CONNECTION_RANK, from, (peer, *id), derivation, purpose));
+            }
             transmit(socket, &mut held.connection, outbox, now);
             held.due = held.connection.poll_timeout().unwrap_or(now);
         }
+        refused.into_iter().for_each(|refused| self.forget_derivation(refused));
         self.remove_closed(now);
     }
 

@@ -3,7 +3,9 @@
 //! [`DatagramSocket`] moves datagrams, many with one call to the system. [`SrtSocket`] gives them
 //! to the state machines of `waverant-srt`, and what comes out of those to a [`Doorkeeper`].
 
+mod derivations;
 mod driver;
+mod fair_queue;
 mod farewells;
 mod link;
 mod outbox;

@@ -3,9 +3,11 @@ use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Instant;
 
 use bytes::Bytes;
+use tokio::task::{JoinHandle, spawn_blocking};
 use tokio::time::{sleep_until, timeout_at};
 use waverant_srt::{
-    CallError, Caller, CloseReason, Config, Connection, Message, Randomness, SendError, Statistics, destination,
+    CallError, Caller, CloseReason, Config, Connection, DerivedKey, Message, Randomness, SendError, Statistics,
+    destination,
 };
 
 use crate::driver::{send, transmit};
@@ -70,6 +72,8 @@ pub struct Link {
     connection: Connection,
     outbox: Outbox,
     inbox: Inbox,
+    /// The peer's new key, while it is derived.
+    derivation: Option<JoinHandle<DerivedKey>>,
 }
 
 impl Link {
@@ -82,7 +86,7 @@ impl Link {
         loop {
             if let Some(connection) = calling.step().await? {
                 let Calling { socket, inbox, .. } = calling;
-                return Ok(Self { socket, connection, outbox: Outbox::default(), inbox });
+                return Ok(Self { socket, connection, outbox: Outbox::default(), inbox, derivation: None });
             }
         }
     }
@@ -140,10 +144,17 @@ impl Link {
             if now >= end {
                 return Ok(());
             }
+            if let Some(derivation) = self.connection.poll_derivation() {
+                self.derivation = Some(spawn_blocking(move || derivation.run()));
+            }
             let wake = self.connection.poll_timeout().unwrap_or(end).min(end);
             tokio::select! {
                 _ = self.socket.readable() => self.take_all(),
                 () = sleep_until(wake.into()) => {}
+                derived = finished(&mut self.derivation) => {
+                    self.derivation = None;
+                    self.connection.take_derived(derived);
+                }
             }
         }
     }
@@ -164,6 +175,14 @@ impl Link {
     pub fn close(mut self) {
         self.connection.close();
         transmit(&self.socket, &mut self.connection, &mut self.outbox, Instant::now());
+    }
+}
+
+/// What a derivation gave; waits for ever where there is none.
+async fn finished(derivation: &mut Option<JoinHandle<DerivedKey>>) -> Option<DerivedKey> {
+    match derivation {
+        Some(derivation) => derivation.await.ok(),
+        None => std::future::pending().await,
     }
 }
 

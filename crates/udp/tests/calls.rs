@@ -50,7 +50,7 @@ impl Doorkeeper for Counter {
 fn listen(counter: Counter, stop: &CancellationToken) -> SocketAddr {
     let socket = DatagramSocket::bind(SocketAddr::from(([127, 0, 0, 1], 0))).unwrap();
     let address = socket.local_address().unwrap();
-    tokio::spawn(SrtSocket::new(socket, &Config::default(), counter).run(stop.clone()));
+    tokio::spawn(SrtSocket::new(socket, &Config::default(), counter).unwrap().run(stop.clone()));
     address
 }
 

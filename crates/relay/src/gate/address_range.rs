@@ -32,6 +32,12 @@ impl AddressRange {
         }
     }
 
+    /// True for what one house may have: at most an IPv4 network of 65,536, or an IPv6 one of 48
+    /// bits.
+    pub(crate) fn is_narrow(&self) -> bool {
+        self.bits >= if self.first.is_ipv4() { 16 } else { 48 }
+    }
+
     fn is_single(&self) -> bool {
         self.bits == if self.first.is_ipv4() { 32 } else { 128 }
     }

@@ -1,6 +1,7 @@
 //! The gate: decides whether a publisher may come in, and says why not.
 
 mod address_range;
+mod lobby;
 mod name;
 mod presented;
 
@@ -11,6 +12,7 @@ use thiserror::Error;
 use time::OffsetDateTime;
 
 pub use address_range::{AddressRange, AddressRangeError};
+pub use lobby::{CallerId, Entered, Full, Lobby, Standing};
 pub use name::{ChannelName, ChannelNameError};
 use presented::{expected_path, presented_keys};
 
@@ -150,6 +152,9 @@ pub enum TurnAwayReason {
     /// More connections than the service takes.
     #[error("Too many connections at once.")]
     TooManyConnections,
+    /// All places were taken, and somebody else came before the peer was let in.
+    #[error("All places were taken, and the caller made room for another before it showed a key.")]
+    MadeRoom,
 }
 
 impl TurnAwayReason {
@@ -173,6 +178,7 @@ impl TurnAwayReason {
             Self::WrongPassword => "wrong_password",
             Self::TooManyFromAddress => "too_many_from_address",
             Self::TooManyConnections => "too_many_connections",
+            Self::MadeRoom => "made_room",
         }
     }
 }
@@ -193,19 +199,26 @@ pub struct TurnAway {
 pub struct Gate {
     channels: HashMap<u64, ChannelEntry>,
     keys: HashMap<String, Vec<KeyEntry>>,
+    expected: Vec<AddressRange>,
 }
 
 impl Gate {
     /// A gate that knows `channels` and `keys`. Keys of unknown channels are left out.
     pub fn new(channels: impl IntoIterator<Item = ChannelEntry>, keys: impl IntoIterator<Item = KeyEntry>) -> Self {
         let channels = channels.into_iter().map(|channel| (channel.id, channel)).collect();
-        let mut gate = Self { channels, keys: HashMap::new() };
+        let mut gate = Self { channels, keys: HashMap::new(), expected: Vec::new() };
         for key in keys {
             if gate.channels.contains_key(&key.channel_id) {
+                gate.expected.extend(key.allowed_from.iter().filter(|range| range.is_narrow()));
                 gate.keys.entry(key.prefix.clone()).or_default().push(key);
             }
         }
         gate
+    }
+
+    /// True if a key is made for this address, or for a network that is small enough to be meant.
+    pub fn expects(&self, address: IpAddr) -> bool {
+        self.expected.iter().any(|range| range.contains(address))
     }
 
     /// Judges an attempt at the time `now`; `digest` is the keyed hash of a key.

@@ -13,9 +13,9 @@ use thiserror::Error;
 use crate::amf3::Amf3Error;
 use crate::budget::{Exceeded, MAX_DEPTH};
 
+pub(crate) use read::Values;
 #[cfg(test)]
 pub(crate) use read::decode_all;
-pub(crate) use read::Values;
 #[cfg(test)]
 pub(crate) use tests::any_value;
 pub(crate) use write::encode_all;

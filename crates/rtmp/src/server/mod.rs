@@ -139,6 +139,11 @@ impl ServerConnection {
         self.events.pop_front()
     }
 
+    /// True once the handshake is done.
+    pub fn is_greeted(&self) -> bool {
+        self.stage != Stage::Handshake
+    }
+
     /// True when nothing is left but to flush and close.
     pub fn is_closing(&self) -> bool {
         self.stage == Stage::Closing

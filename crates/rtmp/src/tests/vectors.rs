@@ -121,7 +121,8 @@ fn connect_is_read() {
 #[test]
 fn capabilities_are_read() {
     let message = read_in_all_cuts(&vector!("connect_enhanced")).pop().unwrap();
-    let capabilities = Capabilities::read(&Command::decode(&message, |_| Ok::<_, crate::Amf0Error>(())).unwrap().unwrap().object);
+    let capabilities =
+        Capabilities::read(&Command::decode(&message, |_| Ok::<_, crate::Amf0Error>(())).unwrap().unwrap().object);
     assert!(capabilities.takes(*b"hvc1") && capabilities.takes(*b"Opus") && !capabilities.takes(*b"av01"));
     assert!(capabilities.reconnects() && capabilities.takes_many_tracks());
 }

@@ -3,6 +3,7 @@ use std::net::IpAddr;
 use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
+use waverant_relay::Standing;
 
 /// Turned-away callers are counted by address over this time.
 const WINDOW: Duration = Duration::from_secs(10);
@@ -57,11 +58,21 @@ impl Callers {
         }
     }
 
-    /// True if so many were turned away from this address lately that the next one is to wait.
-    pub(crate) fn is_rough(&self, address: IpAddr, now: Instant) -> bool {
+    /// How many were turned away from this address lately.
+    fn recent(&self, address: IpAddr, now: Instant) -> u32 {
         let tallies = self.0.lock();
-        let tally = tallies.get(&address);
-        tally.is_some_and(|tally| tally.count >= RECORDED && now.saturating_duration_since(tally.since) < WINDOW)
+        let tally = tallies.get(&address).filter(|tally| now.saturating_duration_since(tally.since) < WINDOW);
+        tally.map_or(0, |tally| tally.count)
+    }
+
+    /// What is to be thought of a caller of whom nothing good is known. One of a rough address is to
+    /// wait.
+    pub(crate) fn standing(&self, address: IpAddr, now: Instant) -> Standing {
+        match self.recent(address, now) {
+            0 => Standing::Stranger,
+            1..RECORDED => Standing::Suspect,
+            _ => Standing::Rough,
+        }
     }
 }
 
@@ -76,10 +87,11 @@ mod tests {
         let notices: Vec<Notice> = (0..22).map(|_| callers.note(one, now)).collect();
         assert!(notices[..19].iter().all(|notice| *notice == Notice::Record));
         assert_eq!(notices[19..], [Notice::RecordLast, Notice::Count, Notice::Count]);
-        assert!(callers.is_rough(one, now) && !callers.is_rough(other, now));
+        assert_eq!([one, other].map(|from| callers.standing(from, now)), [Standing::Rough, Standing::Stranger]);
         assert_eq!(callers.note(other, now), Notice::Record);
+        assert_eq!(callers.standing(other, now), Standing::Suspect);
         let later = now + WINDOW;
-        assert!(!callers.is_rough(one, later));
+        assert_eq!(callers.standing(one, later), Standing::Stranger);
         assert_eq!(callers.note(one, later), Notice::Record);
     }
 

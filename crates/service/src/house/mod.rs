@@ -1,6 +1,7 @@
 //! The house: channels, keys and destinations as they are now, the sessions on air, and the
 //! gate between publishers and sessions.
 
+mod acquaintances;
 mod callers;
 mod counts;
 mod directory;
@@ -11,7 +12,7 @@ mod sheet;
 mod slates;
 
 use std::collections::HashMap;
-use std::net::{Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -21,9 +22,10 @@ use parking_lot::{Mutex, RwLock};
 use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
-use waverant_relay::{Admission, Attempt, ChannelEntry, IntakeKind, KeyRight, TurnAway, TurnAwayReason};
+use waverant_relay::{Admission, Attempt, ChannelEntry, IntakeKind, KeyRight, Standing, TurnAway, TurnAwayReason};
 use waverant_store::{Store, StoreError, TurnedAway};
 
+pub(crate) use acquaintances::Acquaintances;
 pub(crate) use callers::{Callers, Notice};
 pub(crate) use counts::Counts;
 pub(crate) use directory::{ChannelRules, Directory};
@@ -53,6 +55,7 @@ pub(crate) struct House {
     pub(crate) tasks: TaskTracker,
     pub(crate) counts: Counts,
     pub(crate) callers: Callers,
+    acquaintances: Acquaintances,
     directory: RwLock<Arc<Directory>>,
     /// Held while the directory is read anew, so that an older reading never replaces a newer one.
     reloading: tokio::sync::Mutex<()>,
@@ -90,6 +93,10 @@ impl House {
     ) -> Result<Arc<Self>, StoreError> {
         let directory = Directory::load(&store).await?;
         let last_session = store.last_session_id().await?;
+        let acquaintances = Acquaintances::default();
+        for address in store.recent_publisher_addresses().await? {
+            acquaintances.note(caller_of(address), Instant::now());
+        }
         let (recordings, stopping) = (Arc::new(recordings), CancellationToken::new());
         let library = Library::new(
             store.clone(),
@@ -110,6 +117,7 @@ impl House {
             tasks: TaskTracker::new(),
             counts: Counts::default(),
             callers: Callers::default(),
+            acquaintances,
             directory: RwLock::new(Arc::new(directory)),
             reloading: tokio::sync::Mutex::new(()),
             shows: Mutex::new(HashMap::new()),
@@ -176,6 +184,7 @@ impl House {
             return Err(turn_away(TurnAwayReason::Stopping));
         }
         let rules = directory.channel(admission.channel.id).ok_or_else(|| turn_away(TurnAwayReason::UnknownKey))?;
+        self.acquaintances.note(caller_of(arrival.peer.ip()), Instant::now());
         let mut shows = self.shows.lock();
         if let Some(show) = shows.get(&rules.id)
             && !show.is_over()
@@ -255,6 +264,15 @@ impl House {
         let attempt = Attempt { address: peer.ip(), right, app, name, tc_url };
         let digest = |key: &str| self.store.keychain().digest(key);
         self.directory().gate.decide(&attempt, OffsetDateTime::now_utc(), digest)
+    }
+
+    /// What a caller of this address is worth when the doors are crowded.
+    pub(crate) fn standing(&self, address: IpAddr) -> Standing {
+        let caller = caller_of(address);
+        if self.acquaintances.has(caller) || self.directory().gate.expects(address) {
+            return Standing::Known;
+        }
+        self.callers.standing(caller, Instant::now())
     }
 
     /// Forgets a session that is over, unless a newer one has taken its place.

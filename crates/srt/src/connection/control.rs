@@ -14,6 +14,9 @@ use crate::wire::{
 /// Acknowledgements whose answer is waited for.
 const MAX_UNANSWERED: usize = 256;
 
+/// A packet is not sent twice within this time before the round trip is known.
+const UNMEASURED_FLIGHT: Duration = Duration::from_millis(20);
+
 /// Extension types that come in mid-stream (§3.2.1.1, table 5).
 const KEY_REQUEST: u16 = 3;
 const KEY_RESPONSE: u16 = 4;
@@ -110,7 +113,9 @@ impl Connection {
             ControlKind::AckAck => {
                 if let Some(sent_at) = self.ack.note_answered(header.info) {
                     self.round_trip.sample(now.saturating_duration_since(sent_at));
-                    self.has_own_round_trip = true;
+                    if !std::mem::replace(&mut self.has_own_round_trip, true) {
+                        self.receiver.report_by(now + self.report_interval());
+                    }
                     self.clock.sample(now, header.timestamp);
                 }
             }
@@ -148,7 +153,8 @@ impl Connection {
 
     fn handle_losses(&mut self, now: Instant, body: &[u8]) {
         self.statistics.sent.loss_reports += 1;
-        let flight = self.round_trip.time() * 17 / 16;
+        // Before the first measure nothing is known of what is on its way.
+        let flight = self.round_trip.measured().map_or(UNMEASURED_FLIGHT, |time| time * 17 / 16);
         // No honest report names more packets than are on their way.
         let most = self.statistics.sent.reported_lost_packets + self.sender.in_flight() as u64;
         for range in parse_losses(body) {
@@ -176,15 +182,23 @@ impl Connection {
         if self.receiver.next_report().is_none_or(|at| at > now) {
             return;
         }
+        let ranges = self.receiver.take_reportable(now, now + self.report_interval());
+        if !ranges.is_empty() {
+            self.say(Control::Nak(ranges));
+        }
+    }
+
+    /// The time between two reports of the same loss.
+    fn report_interval(&self) -> Duration {
+        #[cfg(test)]
+        if let Some(interval) = self.first_report_interval.filter(|_| !self.has_own_round_trip) {
+            return interval;
+        }
         let interval = (self.round_trip.patience() / 2).max(MIN_REPORT_INTERVAL);
         // Just behind the time at which the answer to the last but one comes, not just before.
         let interval = interval + self.round_trip.time() / 16;
         // Without periodic reports the sender repeats by its own clock.
-        let interval = if self.reports_periodically { interval } else { interval * 8 };
-        let ranges = self.receiver.take_reportable(now, now + interval);
-        if !ranges.is_empty() {
-            self.say(Control::Nak(ranges));
-        }
+        if self.reports_periodically { interval } else { interval * 8 }
     }
 
     pub(super) fn write_control(&mut self, now: Instant, control: Control, out: &mut Vec<u8>) {

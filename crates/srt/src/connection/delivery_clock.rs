@@ -49,6 +49,11 @@ impl DeliveryClock {
         self.unwrapper.unwrap(timestamp)
     }
 
+    /// Like [`unwrap`](Self::unwrap), for a packet that may be refused: it does not move the clock.
+    pub(super) fn peek(&self, timestamp: u32) -> i64 {
+        self.unwrapper.clone().unwrap(timestamp)
+    }
+
     /// When a packet with this time is to be handed on.
     pub(super) fn due(&self, peer_time_us: i64) -> Instant {
         let micros = peer_time_us + self.moved_us + self.drift_us;

@@ -4,7 +4,7 @@ use bytes::Bytes;
 
 use super::control::{Control, confirms};
 use super::{CloseReason, Connection};
-use crate::crypto::{KeyRing, Passphrase, Sealer, WrappingKey};
+use crate::crypto::{Derivation, DerivedKey, KeyRing, Passphrase, Sealer, WrappingKey};
 use crate::number::SeqNumber;
 use crate::wire::{DataHeader, KeyFlag, KeyMaterial, KeyMaterialState};
 
@@ -96,17 +96,48 @@ impl Connection {
     }
 
     /// Takes new keys of the peer, and answers with the message itself or with what is wrong.
+    /// What is wrapped with another salt than before waits for [`take_derived`](Self::take_derived).
     pub(super) fn handle_key_request(&mut self, body: &[u8]) {
-        let refusal = |state: KeyMaterialState| Bytes::copy_from_slice(&state.word().to_be_bytes());
-        let answer = match &mut self.keys {
-            None => refusal(KeyMaterialState::NoSecret),
-            Some(keys) => {
-                let taken = KeyMaterial::parse(body).and_then(|message| {
-                    keys.ring.take(&keys.passphrase, &mut keys.wrapping, &message).map(|()| message.to_bytes())
-                });
-                taken.unwrap_or_else(|_| refusal(KeyMaterialState::BadSecret))
+        let Some(keys) = &self.keys else { return self.answer_keys(Err(KeyMaterialState::NoSecret)) };
+        match KeyMaterial::parse(body) {
+            Err(_) => self.answer_keys(Err(KeyMaterialState::BadSecret)),
+            Ok(message) if keys.wrapping.as_ref().is_some_and(|known| known.is_for(&message)) => {
+                self.take_keys(&message);
             }
-        };
+            // One at a time: the peer repeats itself until it is answered.
+            Ok(message) if self.awaited_key.is_none() => {
+                self.derivation = Some(Derivation::new(&keys.passphrase, &message));
+                self.awaited_key = Some(message);
+            }
+            Ok(_) => {}
+        }
+    }
+
+    /// Work that the peer's new key asks for; its result goes to
+    /// [`take_derived`](Self::take_derived). None if there is none, or it was given out already.
+    #[must_use]
+    pub fn poll_derivation(&mut self) -> Option<Derivation> {
+        self.derivation.take()
+    }
+
+    /// Takes the result of [`poll_derivation`](Self::poll_derivation); None if it was not worth
+    /// doing, and the peer may ask again.
+    pub fn take_derived(&mut self, derived: Option<DerivedKey>) {
+        let (Some(message), Some(derived)) = (self.awaited_key.take(), derived) else { return };
+        if let Some(keys) = &mut self.keys {
+            keys.wrapping = Some(derived.into_wrapping());
+            self.take_keys(&message);
+        }
+    }
+
+    fn take_keys(&mut self, message: &KeyMaterial) {
+        let Some(keys) = &mut self.keys else { return };
+        let taken = keys.ring.take(&keys.passphrase, &mut keys.wrapping, message);
+        self.answer_keys(taken.map(|()| message.to_bytes()).map_err(|_| KeyMaterialState::BadSecret));
+    }
+
+    fn answer_keys(&mut self, answer: Result<Bytes, KeyMaterialState>) {
+        let answer = answer.unwrap_or_else(|state| Bytes::copy_from_slice(&state.word().to_be_bytes()));
         self.say(Control::KeyResponse(answer));
     }
 

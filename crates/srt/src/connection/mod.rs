@@ -17,11 +17,14 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use thiserror::Error;
 
-use crate::config::Config;
+use crate::config::{self, Config};
+use crate::crypto::Derivation;
 use crate::number::SeqNumber;
 use crate::randomness::Randomness;
 use crate::statistics::Statistics;
-use crate::wire::{ControlHeader, ControlKind, DataHeader, HEADER_LENGTH, Handshake, Header, KeyFlag, SocketId};
+use crate::wire::{
+    ControlHeader, ControlKind, DataHeader, HEADER_LENGTH, Handshake, Header, KeyFlag, KeyMaterial, SocketId,
+};
 use arrivals::{Arrivals, PROBE_INTERVAL};
 use control::{AckState, Control};
 use delivery_clock::DeliveryClock;
@@ -98,9 +101,13 @@ pub(crate) struct Agreement {
     pub(crate) receive_latency: Duration,
     pub(crate) send_latency: Duration,
     pub(crate) payload_size: usize,
+    /// The largest IP packet of both ends.
+    pub(crate) mtu: usize,
     pub(crate) window: u32,
     pub(crate) reports_periodically: bool,
     pub(crate) keys: Option<Keys>,
+    /// What the handshake took, if that is known.
+    pub(crate) round_trip: Option<Duration>,
     /// Our last handshake, which is sent again if the peer repeats its own.
     pub(crate) response: Option<Box<Handshake>>,
 }
@@ -119,6 +126,9 @@ pub struct Connection {
     start: Instant,
     send_latency: Duration,
     payload_size: usize,
+    /// What the peer may send in one packet.
+    largest_payload: usize,
+    receive_latency: Duration,
     reports_periodically: bool,
     sender: Sender,
     receiver: Receiver,
@@ -141,6 +151,12 @@ pub struct Connection {
     statistics: Statistics,
     /// Kept for its memory.
     header: Vec<u8>,
+    /// New keys of the peer that wait for the key they are wrapped with.
+    awaited_key: Option<KeyMaterial>,
+    derivation: Option<Derivation>,
+    /// Plays a peer that repeats its reports only so often before it knows the round trip.
+    #[cfg(test)]
+    first_report_interval: Option<Duration>,
 }
 
 impl Connection {
@@ -149,7 +165,8 @@ impl Connection {
             agreement;
         let statistics =
             Statistics { receive_latency: agreement.receive_latency, send_latency, ..Statistics::default() };
-        let receiver = Receiver::new(initial_seq, window, config.drop_too_late, config.max_reorder_tolerance);
+        let receive_window = window.min(config::receive_window(agreement.receive_latency));
+        let receiver = Receiver::new(initial_seq, receive_window, config.drop_too_late, config.max_reorder_tolerance);
         let mut connection = Self {
             peer,
             local_id,
@@ -157,11 +174,13 @@ impl Connection {
             start,
             send_latency,
             payload_size,
+            largest_payload: config::largest_payload(agreement.mtu),
+            receive_latency: agreement.receive_latency,
             reports_periodically: agreement.reports_periodically,
             sender: Sender::new(initial_seq, window, now),
             receiver,
             clock: DeliveryClock::new(now, agreement.peer_timestamp, agreement.receive_latency),
-            round_trip: RoundTrip::default(),
+            round_trip: agreement.round_trip.map_or_else(RoundTrip::default, RoundTrip::estimated),
             has_own_round_trip: false,
             arrivals: Arrivals::new(),
             pacing: Pacing::new(config.bandwidth),
@@ -177,6 +196,10 @@ impl Connection {
             closed: None,
             statistics,
             header: Vec::with_capacity(HEADER_LENGTH),
+            awaited_key: None,
+            derivation: None,
+            #[cfg(test)]
+            first_report_interval: None,
             config,
         };
         connection.repeat_response();
@@ -309,6 +332,9 @@ impl Connection {
         if self.sender.silence_ends(patience).is_some_and(|at| at <= now) {
             self.sender.repeat_last(now, patience, !self.reports_periodically);
         }
+        if self.sender.first_is_overdue_at(patience).is_some_and(|at| at <= now) {
+            self.sender.repeat_first();
+        }
         self.announce_keys(now);
         if now.saturating_duration_since(self.spoke_at) >= KEEPALIVE_INTERVAL {
             self.say(Control::KeepAlive);
@@ -331,6 +357,7 @@ impl Connection {
             self.receiver.next_report(),
             self.receiver.next_due(&self.clock),
             self.sender.silence_ends(patience),
+            self.sender.first_is_overdue_at(patience),
             self.keys.as_ref().and_then(|keys| keys.announce_at(self.round_trip.time())),
             departure(),
         ];
@@ -381,6 +408,13 @@ impl Connection {
     }
 
     fn handle_data(&mut self, now: Instant, header: &DataHeader, raw_header: &[u8], payload: &[u8]) {
+        if !self.config.takes_data {
+            return;
+        }
+        if payload.len() > self.largest_payload {
+            self.statistics.malformed_packets += 1;
+            return;
+        }
         let received = &mut self.statistics.received;
         received.retransmitted_packets += u64::from(header.retransmitted);
         match self.receiver.judge(header.seq) {
@@ -388,6 +422,12 @@ impl Connection {
             Insertion::Duplicate => return received.duplicate_packets += 1,
             Insertion::Belated => return received.belated_packets += 1,
             Insertion::NoRoom => return received.overflown_packets += 1,
+        }
+        // Honest packets are stamped when they are given, so they are due within the latency.
+        let due = self.clock.due(self.clock.peek(header.timestamp));
+        if due > now + self.receive_latency + config::EARLINESS {
+            self.statistics.malformed_packets += 1;
+            return;
         }
         if !header.retransmitted {
             self.arrivals.note(now, header.seq.get(), payload.len());
@@ -464,6 +504,12 @@ impl Connection {
             self.statistics.sent.dropped_packets += count;
             self.say(Control::DropRequest { message: message.get(), first, last });
         }
+    }
+
+    /// Lets this end repeat its reports only after `interval` before it knows the round trip.
+    #[cfg(test)]
+    pub(crate) fn set_first_report_interval(&mut self, interval: Duration) {
+        self.first_report_interval = Some(interval);
     }
 
     /// Lets the next messages have numbers near the wrap.

@@ -3,6 +3,7 @@ use std::time::{Duration, Instant};
 
 use super::delivery_clock::DeliveryClock;
 use super::payloads::Payloads;
+use crate::config::MAX_MESSAGE;
 use crate::number::SeqNumber;
 use crate::wire::{DataHeader, Position};
 
@@ -11,6 +12,9 @@ const CALM: u16 = 50;
 
 /// What is missing is reported after this at the latest, however few packets overtake it.
 const LONGEST_PATIENCE: Duration = Duration::from_millis(20);
+
+/// Ranges in one report; more do not fit a packet, and are reported with the next.
+const MAX_RANGES: usize = 128;
 
 /// One message of the peer's application.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -205,7 +209,8 @@ impl Receiver {
         let mut next_report = None;
         for (place, slot) in self.slots.iter_mut().enumerate().skip(self.contiguous) {
             let Slot::Missing { report_at, patience } = slot else { continue };
-            if *report_at <= now {
+            let is_full = ranges.len() == MAX_RANGES;
+            if *report_at <= now && !is_full {
                 (*report_at, *patience) = (again_at, 0);
                 let seq = self.base.at_place(place);
                 match ranges.last_mut() {
@@ -217,6 +222,16 @@ impl Receiver {
         }
         self.next_report = next_report;
         ranges
+    }
+
+    /// Reports what is missing by `at`: the round trip turned out shorter than was assumed.
+    pub(super) fn report_by(&mut self, at: Instant) {
+        for slot in self.slots.iter_mut().skip(self.contiguous) {
+            if let Slot::Missing { report_at, .. } = slot {
+                *report_at = at.min(*report_at);
+            }
+        }
+        self.next_report = self.next_report.map(|next| next.min(at));
     }
 
     /// When the next report of something missing is due; may be too early.
@@ -323,6 +338,11 @@ impl Receiver {
                 return None;
             }
             (_, None) => {
+                self.lost_before += 1;
+                return None;
+            }
+            (_, Some((_, pieces))) if pieces.len() + payload.len() > MAX_MESSAGE => {
+                payloads.give_back(payload);
                 self.lost_before += 1;
                 return None;
             }

@@ -15,6 +15,13 @@ impl Default for RoundTrip {
 }
 
 impl RoundTrip {
+    /// What the handshake took, until it is measured.
+    pub(super) fn estimated(time: Duration) -> Self {
+        let mut estimate = Self::default();
+        estimate.sample(time);
+        Self { has_sample: false, ..estimate }
+    }
+
     /// Takes a measurement of our own.
     pub(super) fn sample(&mut self, time: Duration) {
         let time = u32::try_from(time.as_micros()).unwrap_or(u32::MAX).min(60_000_000);
@@ -31,6 +38,11 @@ impl RoundTrip {
     pub(super) fn adopt(&mut self, time_us: u32, variance_us: u32) {
         (self.time_us, self.variance_us) = (time_us.clamp(1, 60_000_000), variance_us.min(60_000_000));
         self.has_sample = true;
+    }
+
+    /// The round trip time, once it was measured by either end.
+    pub(super) fn measured(&self) -> Option<Duration> {
+        self.has_sample.then(|| self.time())
     }
 
     pub(super) fn time_us(&self) -> u32 {

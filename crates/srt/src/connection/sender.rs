@@ -14,7 +14,9 @@ pub(super) struct Outgoing {
     pub(super) message: MessageNumber,
     /// When the application gave it.
     pub(super) given_at: Instant,
+    /// When it left last, whether for the first time or again.
     sent_at: Option<Instant>,
+    was_sent_again: bool,
     is_lost: bool,
 }
 
@@ -87,7 +89,15 @@ impl Sender {
             };
             let payload = message.slice(piece * payload_size..end);
             let message = self.next_message;
-            self.slots.push_back(Outgoing { payload, position, message, given_at: now, sent_at: None, is_lost: false });
+            self.slots.push_back(Outgoing {
+                payload,
+                position,
+                message,
+                given_at: now,
+                sent_at: None,
+                was_sent_again: false,
+                is_lost: false,
+            });
         }
         self.next_message = self.next_message.next();
         true
@@ -122,7 +132,7 @@ impl Sender {
             let slot = &mut self.slots[place];
             // Acknowledged in between and used anew, or queued twice.
             if std::mem::take(&mut slot.is_lost) {
-                slot.sent_at = Some(now);
+                (slot.sent_at, slot.was_sent_again) = (Some(now), true);
                 return Some(Departure { seq, packet: &self.slots[place], is_again: true });
             }
         }
@@ -150,8 +160,9 @@ impl Sender {
         }
     }
 
-    /// Queues what the peer misses. What left less than `flight` ago may still be on its way:
-    /// the report cannot know of it. Only when time runs out for a packet it is sent all the same.
+    /// Queues what the peer misses. The report of a packet that was sent once means that it is lost:
+    /// something behind it came. What was sent again less than `flight` ago may still be on its
+    /// way, since the report cannot know of that; when time runs out it is sent all the same.
     pub(super) fn report_lost(
         &mut self,
         now: Instant,
@@ -169,7 +180,8 @@ impl Sender {
         for place in start..self.unsent.min(end.saturating_add(1)) {
             outcome.reported += 1;
             let slot = &mut self.slots[place];
-            let is_on_its_way = slot.sent_at.is_some_and(|sent| now.saturating_duration_since(sent) < flight);
+            let is_on_its_way =
+                slot.was_sent_again && slot.sent_at.is_some_and(|sent| now.saturating_duration_since(sent) < flight);
             let is_last_chance = now + flight * 3 / 2 >= slot.given_at + latency;
             if !slot.is_lost && (!is_on_its_way || is_last_chance) {
                 slot.is_lost = true;
@@ -183,6 +195,21 @@ impl Sender {
     /// that would show it.
     pub(super) fn silence_ends(&self, patience: Duration) -> Option<Instant> {
         (self.unsent > 0 && self.lost.is_empty()).then(|| self.departed_at + patience)
+    }
+
+    /// When the first packet that is not acknowledged counts as lost, whatever was reported: it left
+    /// longer than `patience` ago, and acknowledgements stop before it.
+    pub(super) fn first_is_overdue_at(&self, patience: Duration) -> Option<Instant> {
+        let first = self.slots.front().filter(|first| self.unsent > 0 && !first.is_lost)?;
+        first.sent_at.map(|at| at + patience)
+    }
+
+    /// Queues the first packet that is not acknowledged.
+    pub(super) fn repeat_first(&mut self) {
+        if let Some(first) = self.slots.front_mut() {
+            first.is_lost = true;
+            self.lost.push_back(self.base);
+        }
     }
 
     /// Queues the last packet, so that the peer sees what it misses; or, for a peer that reports

@@ -8,5 +8,5 @@ mod tests;
 
 pub(crate) use keyring::{KeyRing, Sealer};
 pub(crate) use passphrase::WrappingKey;
-pub use passphrase::{KeyLength, Passphrase, PassphraseError};
+pub use passphrase::{Derivation, DerivedKey, KeyLength, Passphrase, PassphraseError};
 pub(crate) use stream_key::TAG_LENGTH;

@@ -75,6 +75,36 @@ impl Passphrase {
     }
 }
 
+/// Work that a passphrase and a peer's salt ask for before a key can be unwrapped: some two
+/// milliseconds of it. Do it away from the task that drives connections.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Derivation {
+    passphrase: Passphrase,
+    salt: [u8; 16],
+    length: usize,
+}
+
+/// What a [`Derivation`] gave.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DerivedKey(WrappingKey);
+
+impl Derivation {
+    pub(crate) fn new(passphrase: &Passphrase, message: &KeyMaterial) -> Self {
+        Self { passphrase: passphrase.clone(), salt: message.salt, length: message.key_length }
+    }
+
+    /// Does the work.
+    pub fn run(&self) -> DerivedKey {
+        DerivedKey(self.passphrase.wrapping_key(self.salt, self.length))
+    }
+}
+
+impl DerivedKey {
+    pub(crate) fn into_wrapping(self) -> WrappingKey {
+        self.0
+    }
+}
+
 /// What wraps keys on their way.
 #[derive(Clone, PartialEq, Eq)]
 pub(crate) struct WrappingKey {
@@ -88,7 +118,7 @@ impl WrappingKey {
     }
 
     /// True if it is the one that `message` was wrapped with, given the passphrase is.
-    pub(super) fn is_for(&self, message: &KeyMaterial) -> bool {
+    pub(crate) fn is_for(&self, message: &KeyMaterial) -> bool {
         (self.salt, self.key.len()) == (message.salt, message.key_length)
     }
 

@@ -4,6 +4,8 @@ use rstest::rstest;
 
 use super::line::Faults;
 use super::pair::{Pair, numbered, refusal};
+use crate::crypto::Sealer;
+use crate::randomness::Randomness;
 use crate::{Config, KeyLength, Passphrase, RejectReason};
 
 fn secret(text: &str) -> Option<Passphrase> {
@@ -57,6 +59,43 @@ fn both_ends_can_send_with_the_callers_key() {
 fn secrets_must_be_the_same(#[case] ours: &str, #[case] theirs: &str, #[case] reason: RejectReason) {
     let of = |text: &str| if text.is_empty() { Config::default() } else { config(text) };
     assert_eq!(refusal(&of(ours), &of(theirs)), reason);
+}
+
+/// Each salt of the peer asks for milliseconds of work, which is given out, one at a time.
+#[test]
+fn keys_with_another_salt_wait_for_their_derivation() {
+    let line = Faults::none(Duration::from_millis(10));
+    let mut pair = Pair::new(&config("wexcombe reach"), &config("wexcombe reach"), (line, line), 33);
+    let key_request = |text: &str, seed: u8| {
+        let mut random = Randomness::new([seed; 32]);
+        let sealer = Sealer::new(&secret(text).unwrap(), KeyLength::Aes128, false, &mut random).unwrap();
+        let header = [0xff, 0xff, 0, 3, 0, 0, 0, 0, 0, 0, 0, 9, 0, 0, 0, 11];
+        [&header[..], &sealer.message().to_bytes()].concat()
+    };
+    for seed in 101..200 {
+        pair.listener.handle_datagram(pair.now, &key_request("wexcombe reach", seed));
+    }
+    let derivation = pair.listener.poll_derivation().expect("the first of them");
+    assert_eq!(pair.listener.poll_derivation(), None);
+    pair.listener.handle_datagram(pair.now, &key_request("wexcombe reach", 200));
+    assert_eq!(pair.listener.poll_derivation(), None, "one is on its way");
+    pair.listener.take_derived(Some(derivation.run()));
+    pair.listener.handle_datagram(pair.now, &key_request("another phrase", 5));
+    let derivation = pair.listener.poll_derivation().expect("the next");
+    pair.listener.take_derived(Some(derivation.run()));
+    let mut out = Vec::new();
+    let mut answers = Vec::new();
+    while pair.listener.poll_transmit(pair.now, &mut out).is_some() {
+        if out.starts_with(&[0xff, 0xff, 0, 4]) {
+            answers.push(out[16..].to_vec());
+        }
+        out.clear();
+    }
+    assert_eq!(answers, [key_request("wexcombe reach", 101)[16..].to_vec(), vec![0, 0, 0, 4]]);
+    // What the peer began with is still good: a wrong key changes nothing.
+    pair.caller.send(pair.now, &numbered(1, 500)).unwrap();
+    pair.run_for(Duration::from_secs(1));
+    assert_eq!(pair.listener.statistics(pair.now).received.packets, 1);
 }
 
 /// Somebody between the ends puts in a packet of its own: it is not handed on.

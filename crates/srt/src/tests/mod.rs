@@ -5,4 +5,5 @@ mod hostile;
 mod line;
 mod long_run;
 mod pair;
+mod sparse_reports;
 mod vectors;

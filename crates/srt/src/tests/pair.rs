@@ -71,7 +71,7 @@ pub(super) fn call(
         now += way;
         let answer = match listener.handle_datagram(now, address(PEER), &datagram) {
             ListenerEvent::Answer(answer) | ListenerEvent::Refused { answer, .. } => answer,
-            ListenerEvent::Request(request) => match listener.accept(now, &request, 11, theirs.clone()) {
+            ListenerEvent::Request(request) => match listener.accept(now, &request, 11, theirs.clone(), None) {
                 Ok(mut connection) => {
                     let mut out = Vec::new();
                     let _ = connection.poll_transmit(now, &mut out);
@@ -129,6 +129,11 @@ impl Pair {
             }
             while let Some(datagram) = self.down.arrive(now) {
                 self.caller.handle_datagram(now, &datagram);
+            }
+            for connection in [&mut self.caller, &mut self.listener] {
+                if let Some(derivation) = connection.poll_derivation() {
+                    connection.take_derived(Some(derivation.run()));
+                }
             }
             self.caller.handle_timeout(now);
             self.listener.handle_timeout(now);

@@ -27,7 +27,7 @@ pub(super) fn start(
     let config = srt_config(srt).context("passphrase").map_err(std::io::Error::other)?;
     let door =
         Door { key: options.key.clone(), fault: options.fault, config: config.clone(), report, changed, served: 0 };
-    let task = tokio::spawn(SrtSocket::new(socket, &config, door).run(CancellationToken::new()));
+    let task = tokio::spawn(SrtSocket::new(socket, &config, door)?.run(CancellationToken::new()));
     Ok((address, task))
 }
 

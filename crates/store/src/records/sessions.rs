@@ -1,9 +1,14 @@
+use std::net::{IpAddr, SocketAddr};
+
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use time::OffsetDateTime;
 
 use super::{fitted, optional_time_in, time_in, to_column};
 use crate::{Store, StoreError};
+
+/// So many of the sessions that began last tell from where publishers come.
+const RECENT_SESSIONS: u32 = 500;
 
 /// A session that begins.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -138,6 +143,21 @@ impl Store {
     pub async fn last_session_id(&self) -> Result<u64, StoreError> {
         let last: Option<u64> = sqlx::query_scalar("SELECT MAX(id) FROM sessions").fetch_one(&self.pool).await?;
         Ok(last.unwrap_or(0))
+    }
+
+    /// From where the publishers of the last sessions came, the newest last. Rehearsals have none.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn recent_publisher_addresses(&self) -> Result<Vec<IpAddr>, StoreError> {
+        let addresses: Vec<String> = sqlx::query_scalar(
+            "SELECT publisher_address FROM sessions WHERE NOT is_rehearsal ORDER BY id DESC LIMIT ?",
+        )
+        .bind(RECENT_SESSIONS)
+        .fetch_all(&self.pool)
+        .await?;
+        let parsed = addresses.iter().rev().filter_map(|text| text.parse::<SocketAddr>().ok());
+        Ok(parsed.map(|address| address.ip()).collect())
     }
 
     /// Writes the begin of a session; writing it twice does no harm.

@@ -15,7 +15,7 @@ use waverant_rtmp::{
 use super::farewell::{linger, say_last_words};
 use super::viewing::{Served, Viewing};
 use crate::house::{House, Presented, WatchRefusal};
-use crate::net::{Moved, Wire, WriteQueue};
+use crate::net::{Moved, Place, Wire, WriteQueue};
 use crate::show::{Arrival, Seat};
 
 /// Bytes read at once. At 6 Mbit/s this is 23 reads a second.
@@ -42,6 +42,7 @@ pub(super) struct Driver {
     wire: Wire,
     peer: SocketAddr,
     house: Arc<House>,
+    place: Place,
     connection: ServerConnection,
     queue: WriteQueue,
     /// Publishers by message stream.
@@ -55,12 +56,13 @@ pub(super) struct Driver {
 }
 
 impl Driver {
-    pub(super) fn new(wire: Wire, peer: SocketAddr, house: Arc<House>, config: ServerConfig) -> Self {
+    pub(super) fn new(wire: Wire, peer: SocketAddr, (house, place): (Arc<House>, Place), config: ServerConfig) -> Self {
         let now = Instant::now();
         Self {
             wire,
             peer,
             house,
+            place,
             connection: ServerConnection::new(config, now),
             queue: WriteQueue::default(),
             seats: BTreeMap::new(),
@@ -78,6 +80,10 @@ impl Driver {
         }
         say_last_words(&mut self.wire, &mut self.queue).await;
         self.note(&end);
+        // Who is only heard out makes room for whoever comes.
+        self.seats.clear();
+        self.viewings.clear();
+        self.place.send_back();
         if matches!(end, End::Done) {
             linger(self.wire).await;
         }
@@ -128,6 +134,9 @@ impl Driver {
             Ok(Moved::Wrote) => self.last_progress = Instant::now(),
             Ok(Moved::Read(0)) => return Err(End::Closed(Ok(()))),
             Ok(Moved::Read(count)) => {
+                if !self.was_answered {
+                    self.place.note_progress(if self.connection.is_greeted() { 2 } else { 1 });
+                }
                 let outcome = self.connection.handle_input(Instant::now(), &buffer[..count]);
                 // Media that came before a fault still counts.
                 self.handle_events();
@@ -200,6 +209,9 @@ impl Driver {
                 _ => {}
             }
         }
+        if self.was_answered && self.seats.is_empty() && self.viewings.is_empty() {
+            self.place.send_back();
+        }
     }
 
     fn challenge(&mut self, user: &str) {
@@ -231,6 +243,10 @@ impl Driver {
         let stream = request.stream;
         let encoder = request.connect.flash_version.clone();
         let arrival = Arrival { peer: self.peer, encoder, intake: IntakeKind::Messages };
+        // Asked for first: who has to make room is not to begin a session.
+        if !self.place.let_in() {
+            return;
+        }
         let answer = match self.house.admit(arrival, &presented(request), self.shown_key) {
             Ok(seat) => {
                 tracing::debug!(peer = %self.peer, session = seat.show().id, "let in");
@@ -245,6 +261,9 @@ impl Driver {
     fn decide_play(&mut self, request: &StreamRequest) {
         self.was_answered = true;
         let stream = request.stream;
+        if !self.place.let_in() {
+            return;
+        }
         let answer = match self.house.watch(self.peer, &presented(request), self.shown_key) {
             Ok((show, key_id)) => {
                 tracing::info!(peer = %self.peer, session = show.id, "playing");

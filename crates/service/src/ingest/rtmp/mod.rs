@@ -7,17 +7,15 @@ mod viewing;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::Semaphore;
 use tokio::time::{sleep, timeout};
-use waverant_relay::{TurnAway, TurnAwayReason};
+use waverant_relay::{Full, Standing, TurnAway, TurnAwayReason};
 use waverant_rtmp::{Limits, ServerConfig};
 
 use crate::house::House;
-use crate::ingest::per_address::PerAddress;
-use crate::net::{ServerTls, Wire, caller_of};
+use crate::net::{Place, Places, ServerTls, Wire, caller_of};
 use driver::Driver;
 
 /// The path part of the address for encoders with user name and password.
@@ -42,16 +40,14 @@ pub(crate) struct RtmpSettings {
 pub(crate) struct RtmpDoor {
     house: Arc<House>,
     settings: RtmpSettings,
-    permits: Arc<Semaphore>,
-    per_address: PerAddress,
+    places: Places,
     seed: AtomicU64,
 }
 
 impl RtmpDoor {
     pub(crate) fn new(house: Arc<House>, settings: RtmpSettings) -> Arc<Self> {
-        let permits = Arc::new(Semaphore::new(settings.max_connections));
-        let per_address = PerAddress::new(settings.max_per_address);
-        Arc::new(Self { house, settings, permits, per_address, seed: AtomicU64::new(0x9e37_79b9_7f4a_7c15) })
+        let places = Places::new(settings.max_connections, settings.max_per_address);
+        Arc::new(Self { house, settings, places, seed: AtomicU64::new(0x9e37_79b9_7f4a_7c15) })
     }
 
     /// Takes connections until the service stops; over TLS if there is a certificate.
@@ -72,11 +68,11 @@ impl RtmpDoor {
     }
 
     fn take(&self, stream: TcpStream, peer: SocketAddr, tls: Option<Arc<ServerTls>>) {
-        let Ok(permit) = self.permits.clone().try_acquire_owned() else {
-            return self.turn_away(peer, TurnAwayReason::TooManyConnections, None);
-        };
-        let Some(place) = self.per_address.take(caller_of(peer.ip())) else {
-            return self.turn_away(peer, TurnAwayReason::TooManyFromAddress, None);
+        let standing = self.house.standing(peer.ip());
+        let place = match self.places.enter(caller_of(peer.ip()), standing) {
+            Ok(place) => place,
+            Err(Full::House) => return self.turn_away(peer, TurnAwayReason::TooManyConnections, None),
+            Err(Full::Address) => return self.turn_away(peer, TurnAwayReason::TooManyFromAddress, None),
         };
         let seed = self.seed.fetch_add(0x9e37_79b9_7f4a_7c15, Ordering::Relaxed);
         let config = ServerConfig {
@@ -87,24 +83,44 @@ impl RtmpDoor {
         };
         let (house, limit) = (self.house.clone(), self.settings.limits.handshake_timeout);
         self.house.tasks.spawn(async move {
-            let _ = stream.set_nodelay(true);
-            if house.callers.is_rough(caller_of(peer.ip()), Instant::now()) {
-                sleep(ROUGH_PAUSE).await;
-            }
-            match secure(stream, tls, limit).await {
-                Ok(wire) => Driver::new(wire, peer, house, config).run().await,
-                Err((reason, detail)) => {
-                    let away = TurnAway { reason, key_prefix: None, channel_id: None };
-                    house.note_turned_away(peer, &away, Some(detail));
+            let displaced = place.displaced.clone();
+            let carried = async {
+                let _ = stream.set_nodelay(true);
+                if standing == Standing::Rough {
+                    sleep(ROUGH_PAUSE).await;
                 }
+                carry((stream, tls, limit), peer, &house, (config, place)).await;
+            };
+            tokio::select! {
+                // Dropping it closes the socket.
+                () = displaced.cancelled() => {
+                    let away = TurnAway { reason: TurnAwayReason::MadeRoom, key_prefix: None, channel_id: None };
+                    house.note_turned_away(peer, &away, None);
+                }
+                () = carried => {}
             }
-            drop((permit, place));
         });
     }
 
     fn turn_away(&self, peer: SocketAddr, reason: TurnAwayReason, detail: Option<String>) {
         let away = TurnAway { reason, key_prefix: None, channel_id: None };
         self.house.note_turned_away(peer, &away, detail);
+    }
+}
+
+/// Serves one connection to its end.
+async fn carry(
+    (stream, tls, limit): (TcpStream, Option<Arc<ServerTls>>, Duration),
+    peer: SocketAddr,
+    house: &Arc<House>,
+    (config, place): (ServerConfig, Place),
+) {
+    match secure(stream, tls, limit).await {
+        Ok(wire) => Driver::new(wire, peer, (house.clone(), place), config).run().await,
+        Err((reason, detail)) => {
+            let away = TurnAway { reason, key_prefix: None, channel_id: None };
+            house.note_turned_away(peer, &away, Some(detail));
+        }
     }
 }
 

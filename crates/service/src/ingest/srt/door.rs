@@ -1,8 +1,9 @@
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
 use waverant_relay::{
-    Admission, AudioChoice, AudioPickError, IntakeKind, KeyRight, TurnAway, TurnAwayReason, split_key,
+    Admission, AudioChoice, AudioPickError, IntakeKind, KeyRight, Standing, TurnAway, TurnAwayReason, split_key,
 };
 use waverant_srt::{CloseReason, Config, Connection, Message, Mode, RejectReason, Request, Statistics, StreamId};
 use waverant_udp::{Doorkeeper, Service, Turned};
@@ -88,12 +89,26 @@ impl Door {
 impl Doorkeeper for Door {
     type Guest = Guest;
 
+    fn rank(&self, address: IpAddr) -> u8 {
+        match self.house.standing(address) {
+            Standing::Rough => 0,
+            Standing::Suspect => 1,
+            Standing::Stranger => 2,
+            Standing::Known => 3,
+        }
+    }
+
+    fn caller_of(&self, address: IpAddr) -> IpAddr {
+        caller_of(address)
+    }
+
     fn judge(&mut self, request: &Request) -> Result<Config, RejectReason> {
-        let (admission, ..) = self.recognise(request).map_err(|refused| self.note(request, refused))?;
+        let (admission, right, _) = self.recognise(request).map_err(|refused| self.note(request, refused))?;
         let directory = self.house.directory();
         let rules = directory.channel(admission.channel.id).ok_or(RejectReason::NOT_FOUND)?;
         let (latency, passphrase) = (rules.srt_latency, rules.passphrase.clone());
-        Ok(Config { receive_latency: latency, send_latency: latency, passphrase, ..self.config.clone() })
+        let takes_data = right == KeyRight::Publish;
+        Ok(Config { receive_latency: latency, send_latency: latency, passphrase, takes_data, ..self.config.clone() })
     }
 
     fn admit(&mut self, request: &Request) -> Result<Guest, RejectReason> {

@@ -55,6 +55,9 @@ impl SrtDoor {
         let config = Config { idle_timeout: settings.idle_timeout, ..Config::default() };
         let stop = house.stopping.clone();
         let door = Door::new(house, settings, config.clone());
-        SrtSocket::new(self.socket, &config, door).run(stop).await;
+        match SrtSocket::new(self.socket, &config, door) {
+            Ok(socket) => socket.run(stop).await,
+            Err(error) => tracing::error!(%error, "no thread for the keys of SRT callers; nobody is taken over SRT"),
+        }
     }
 }

@@ -44,7 +44,8 @@ pub(super) fn config(destination: &Destination) -> Result<Config, String> {
     let latency = Duration::from_millis(terms.latency_ms.into());
     let passphrase = terms.passphrase.as_ref().map(|secret| Passphrase::new(secret.reveal())).transpose();
     let passphrase = passphrase.map_err(|error| format!("passphrase: {error}"))?;
-    Ok(Config { send_latency: latency, receive_latency: latency, passphrase, ..Config::default() })
+    // A listener has nothing to send us.
+    Ok(Config { send_latency: latency, receive_latency: latency, passphrase, takes_data: false, ..Config::default() })
 }
 
 /// The key is the stream id; some listeners ask for none.
