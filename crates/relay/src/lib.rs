@@ -6,12 +6,14 @@ mod hub;
 mod leg;
 mod line;
 mod meter;
+mod printable;
 mod recording;
 mod session;
 
 pub use gate::{
     AddressRange, AddressRangeError, Admission, Attempt, CallerId, ChannelEntry, ChannelName, ChannelNameError,
-    Entered, Full, Gate, KeyDigest, KeyEntry, KeyRight, Lobby, Standing, TurnAway, TurnAwayReason, split_key,
+    Entered, Gate, Guesses, KeyDigest, KeyEntry, KeyRight, Lobby, LobbyLimits, NoPlace, Standing, TurnAway,
+    TurnAwayReason, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use leg::{
@@ -21,6 +23,7 @@ pub use leg::{
 };
 pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};
 pub use meter::{PictureRate, RateMeter};
+pub use printable::printable;
 pub use recording::{
     DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules, Splitter,
 };

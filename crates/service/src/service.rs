@@ -11,10 +11,10 @@ use time::OffsetDateTime;
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::task::JoinHandle;
 use tokio::time::timeout;
-use tokio_util::sync::CancellationToken;
+use waverant_relay::LobbyLimits;
 use waverant_store::{KeyFileError, Keychain, PrivateServer, PrivateServerError, Secret, Store, StoreError};
 
-use crate::api::{ApiState, FirstRun, Ports};
+use crate::api::{ApiState, FirstRun, Ports, serve};
 use crate::check::{bind_failure, folder_failure, try_folder};
 use crate::house::{House, Ledger};
 use crate::ingest::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
@@ -156,8 +156,11 @@ impl Service {
         };
         let rtmp_settings = RtmpSettings {
             limits: settings.rtmp_limits.clone(),
-            max_connections: settings.rtmp_connections,
-            max_per_address: settings.rtmp_connections_per_address,
+            places: LobbyLimits {
+                let_in: settings.rtmp_connections,
+                waiting: settings.rtmp_callers,
+                per_address: settings.rtmp_connections_per_address,
+            },
         };
         let door = RtmpDoor::new(house.clone(), rtmp_settings);
         house.tasks.spawn(door.clone().listen(rtmp, None));
@@ -177,7 +180,12 @@ impl Service {
             srt: addresses.srt.port(),
         };
         let state = ApiState::new(house.clone(), first_run.clone(), settings.host.clone(), ports);
-        let api_task = tokio::spawn(serve_api(http, state, house.stopping.clone()));
+        let http_places = LobbyLimits {
+            let_in: settings.http_connections,
+            waiting: settings.http_connections,
+            per_address: settings.http_connections_per_address,
+        };
+        let api_task = tokio::spawn(serve(http, crate::api::router(state), house.clone(), http_places));
         let service =
             Self { addresses, house, first_run, database, ledger_task, api_task, ready_file: settings.ready_file };
         service.write_ready_file()?;
@@ -298,12 +306,4 @@ async fn make_administrator(store: &Store, file: Option<&Path>) -> Result<(), St
     store.add_user(&administrator.name, &password, OffsetDateTime::now_utc()).await?;
     tracing::info!(name = administrator.name, "the first administrator was made from the file");
     Ok(())
-}
-
-async fn serve_api(listener: TcpListener, state: ApiState, stopping: CancellationToken) {
-    let router = crate::api::router(state).into_make_service_with_connect_info::<SocketAddr>();
-    let served = axum::serve(listener, router).with_graceful_shutdown(stopping.cancelled_owned()).await;
-    if let Err(error) = served {
-        tracing::error!(%error, "the API ended");
-    }
 }

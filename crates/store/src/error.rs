@@ -1,4 +1,11 @@
+use sqlx::mysql::MySqlDatabaseError;
 use thiserror::Error;
+
+/// Errors of the server that go by: too many connections, not ready, shutting down, a lock that was
+/// waited for too long, a deadlock, read-only in three ways, killed, gone, and lost in mid-query.
+///
+/// Source: MariaDB server error codes
+const PASSING: [u16; 12] = [1040, 1047, 1053, 1205, 1213, 1290, 1792, 1836, 1927, 2006, 2013, 3024];
 
 /// Why a record could not be read or written.
 #[derive(Debug, Error)]
@@ -26,9 +33,15 @@ pub enum StoreError {
     /// A password could not be hashed.
     #[error("password hash: {0}")]
     PasswordHash(String),
+    /// More passwords wait to be looked at than may.
+    #[error("too many passwords wait to be looked at")]
+    Busy,
     /// The tables could not be brought up to date.
     #[error("the tables could not be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
+    /// The database took too long.
+    #[error("the database does not answer in time")]
+    Slow,
     /// The database did not do as asked.
     #[error("database: {0}")]
     Database(#[from] sqlx::Error),
@@ -37,12 +50,21 @@ pub enum StoreError {
 impl StoreError {
     /// True if the database could not be reached; trying again later may help.
     pub fn is_unavailable(&self) -> bool {
-        matches!(
-            self,
+        match self {
             Self::Database(
-                sqlx::Error::Io(_) | sqlx::Error::PoolTimedOut | sqlx::Error::PoolClosed | sqlx::Error::Protocol(_)
+                sqlx::Error::Io(_)
+                | sqlx::Error::Tls(_)
+                | sqlx::Error::PoolTimedOut
+                | sqlx::Error::PoolClosed
+                | sqlx::Error::WorkerCrashed
+                | sqlx::Error::Protocol(_),
             )
-        )
+            | Self::Slow => true,
+            Self::Database(sqlx::Error::Database(error)) => {
+                error.try_downcast_ref::<MySqlDatabaseError>().is_some_and(|error| PASSING.contains(&error.number()))
+            }
+            _ => false,
+        }
     }
 
     /// Names the record that a unique index refused.

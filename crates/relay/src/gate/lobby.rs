@@ -23,13 +23,26 @@ pub enum Standing {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct CallerId(u64);
 
-/// Why a caller gets no place.
+/// Why a caller gets no place, or is not let in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Full {
-    /// All places are taken by callers who were let in.
+pub enum NoPlace {
+    /// As many were let in as may be.
     House,
     /// As many from this address were let in as may be.
     Address,
+    /// It had to make room for another.
+    MadeRoom,
+}
+
+/// How many callers there may be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LobbyLimits {
+    /// Callers who are let in.
+    pub let_in: usize,
+    /// Callers who wait to be let in.
+    pub waiting: usize,
+    /// Callers of one address, both kinds together.
+    pub per_address: usize,
 }
 
 /// A place for a caller.
@@ -51,37 +64,37 @@ struct Caller {
     is_let_in: bool,
 }
 
-/// Who has a connection, let in or not. When the house is full, somebody who was not let in makes
-/// room for whoever comes; so no number of callers without a key keeps out one who has it.
+/// Who has a connection, let in or not. When too many wait, one of them makes room for whoever comes;
+/// so no number of callers without a key keeps out one who has it.
 ///
 /// Addresses are those of `caller_of`: an IPv6 network of 64 bits counts as one.
 #[derive(Debug)]
 pub struct Lobby {
-    places: usize,
-    per_address: usize,
+    limits: LobbyLimits,
     last_id: u64,
     callers: BTreeMap<CallerId, Caller>,
+    let_in: usize,
     /// Callers by address: all, and those who were not let in.
     counts: HashMap<IpAddr, (usize, usize)>,
 }
 
 impl Lobby {
-    /// A lobby for so many callers in all, and so many of one address.
-    pub fn new(places: usize, per_address: usize) -> Self {
-        Self { places, per_address, last_id: 0, callers: BTreeMap::new(), counts: HashMap::new() }
+    /// An empty lobby.
+    pub fn new(limits: LobbyLimits) -> Self {
+        Self { limits, last_id: 0, callers: BTreeMap::new(), let_in: 0, counts: HashMap::new() }
     }
 
     /// Gives a place to a caller.
     ///
     /// # Errors
-    /// [`Full`] if nobody can make room: all who are there were let in.
-    pub fn enter(&mut self, now: Instant, address: IpAddr, standing: Standing) -> Result<Entered, Full> {
+    /// [`NoPlace::Address`] if the address has as many who were let in as it may.
+    pub fn enter(&mut self, now: Instant, address: IpAddr, standing: Standing) -> Result<Entered, NoPlace> {
         let from_here = self.counts.get(&address).map_or(0, |(all, _)| *all);
-        let displaced = if from_here >= self.per_address {
+        let displaced = if from_here >= self.limits.per_address {
             // Whoever shares an address with many makes room for its own.
-            Some(self.who_makes_room(now, Some(address)).ok_or(Full::Address)?)
-        } else if self.callers.len() >= self.places {
-            Some(self.who_makes_room(now, None).ok_or(Full::House)?)
+            Some(self.who_makes_room(now, Some(address)).ok_or(NoPlace::Address)?)
+        } else if self.callers.len() - self.let_in >= self.limits.waiting {
+            self.who_makes_room(now, None)
         } else {
             None
         };
@@ -103,10 +116,17 @@ impl Lobby {
         }
     }
 
-    /// A caller is let in: it makes room for nobody. False if it has made room already.
-    #[must_use]
-    pub fn let_in(&mut self, id: CallerId) -> bool {
-        self.set_let_in(id, true)
+    /// A caller is let in: it makes room for nobody from now on.
+    ///
+    /// # Errors
+    /// [`NoPlace::MadeRoom`] if it did so already, [`NoPlace::House`] if the house is full.
+    pub fn let_in(&mut self, id: CallerId) -> Result<(), NoPlace> {
+        let caller = self.callers.get(&id).ok_or(NoPlace::MadeRoom)?;
+        if !caller.is_let_in && self.let_in >= self.limits.let_in {
+            return Err(NoPlace::House);
+        }
+        self.set_let_in(id, true);
+        Ok(())
     }
 
     /// A caller who was let in has nothing running any more.
@@ -117,6 +137,7 @@ impl Lobby {
     /// A caller is gone. Harmless if it made room before.
     pub fn leave(&mut self, id: CallerId) {
         let Some(caller) = self.callers.remove(&id) else { return };
+        self.let_in -= usize::from(caller.is_let_in);
         if let Some((all, waiting)) = self.counts.get_mut(&caller.address) {
             *all -= 1;
             *waiting -= usize::from(!caller.is_let_in);
@@ -128,17 +149,18 @@ impl Lobby {
 
     /// Callers in all, and those of them who were let in.
     pub fn counts(&self) -> (usize, usize) {
-        (self.callers.len(), self.callers.values().filter(|caller| caller.is_let_in).count())
+        (self.callers.len(), self.let_in)
     }
 
-    fn set_let_in(&mut self, id: CallerId, is_let_in: bool) -> bool {
-        let Some(caller) = self.callers.get_mut(&id) else { return false };
-        if std::mem::replace(&mut caller.is_let_in, is_let_in) != is_let_in
-            && let Some((_, waiting)) = self.counts.get_mut(&caller.address)
-        {
+    fn set_let_in(&mut self, id: CallerId, is_let_in: bool) {
+        let Some(caller) = self.callers.get_mut(&id) else { return };
+        if std::mem::replace(&mut caller.is_let_in, is_let_in) == is_let_in {
+            return;
+        }
+        if let Some((_, waiting)) = self.counts.get_mut(&caller.address) {
             if is_let_in { *waiting -= 1 } else { *waiting += 1 }
         }
-        true
+        if is_let_in { self.let_in += 1 } else { self.let_in -= 1 }
     }
 
     /// Of those who were not let in: of the worst standing, from the address with the most of
@@ -170,9 +192,13 @@ mod tests {
         Instant::now()
     }
 
+    fn lobby(let_in: usize, waiting: usize, per_address: usize) -> Lobby {
+        Lobby::new(LobbyLimits { let_in, waiting, per_address })
+    }
+
     #[test]
     fn the_address_with_the_most_makes_room() {
-        let (mut lobby, now) = (Lobby::new(288, 32), start());
+        let (mut lobby, now) = (lobby(10, 288, 32), start());
         let honest = lobby.enter(now, address(500), Standing::Stranger).unwrap().id;
         for number in 0..287 {
             assert_eq!(lobby.enter(now, address(number / 32), Standing::Stranger).unwrap().displaced, None);
@@ -182,12 +208,12 @@ mod tests {
             let entered = lobby.enter(later, address(1000 + number), Standing::Stranger).unwrap();
             assert!(entered.displaced.is_some_and(|displaced| displaced != honest));
         }
-        assert!(lobby.let_in(honest));
+        assert_eq!(lobby.let_in(honest), Ok(()));
     }
 
     #[test]
     fn who_was_let_in_stays_and_who_has_a_name_goes_last() {
-        let (mut lobby, now) = (Lobby::new(4, 4), start());
+        let (mut lobby, now) = (lobby(5, 4, 4), start());
         let ids: Vec<CallerId> = [Standing::Known, Standing::Rough, Standing::Stranger, Standing::Suspect]
             .into_iter()
             .zip(0..)
@@ -196,25 +222,30 @@ mod tests {
         let mut gone = Vec::new();
         for number in 10..14 {
             let entered = lobby.enter(now, address(number), Standing::Known).unwrap();
-            assert!(lobby.let_in(entered.id));
             gone.extend(entered.displaced);
         }
         assert_eq!(gone, [ids[1], ids[3], ids[2], ids[0]]);
-        assert_eq!(lobby.enter(now, address(20), Standing::Known), Err(Full::House));
-        assert!(!lobby.let_in(ids[0]), "it has made room");
+        assert_eq!(lobby.let_in(ids[0]), Err(NoPlace::MadeRoom));
+        for number in 20..25 {
+            let entered = lobby.enter(now, address(number), Standing::Stranger).unwrap();
+            assert_eq!(lobby.let_in(entered.id), Ok(()));
+            assert_eq!(lobby.let_in(entered.id), Ok(()), "again");
+        }
+        let late = lobby.enter(now, address(30), Standing::Known).unwrap();
+        assert_eq!(lobby.let_in(late.id), Err(NoPlace::House));
     }
 
     #[test]
     fn a_full_address_makes_room_for_its_own() {
-        let (mut lobby, now) = (Lobby::new(100, 3), start());
+        let (mut lobby, now) = (lobby(100, 100, 3), start());
         let other = lobby.enter(now, address(2), Standing::Rough).unwrap().id;
         let ids: Vec<CallerId> = (0..3).map(|_| lobby.enter(now, address(1), Standing::Stranger).unwrap().id).collect();
-        assert!(lobby.let_in(ids[0]));
+        assert_eq!(lobby.let_in(ids[0]), Ok(()));
         let later = now + FRESH;
         let entered = lobby.enter(later, address(1), Standing::Stranger).unwrap();
         assert_eq!(entered.displaced, Some(ids[1]));
-        assert!(lobby.let_in(ids[2]) && lobby.let_in(entered.id));
-        assert_eq!(lobby.enter(later, address(1), Standing::Known), Err(Full::Address));
+        assert_eq!((lobby.let_in(ids[2]), lobby.let_in(entered.id)), (Ok(()), Ok(())));
+        assert_eq!(lobby.enter(later, address(1), Standing::Known), Err(NoPlace::Address));
         lobby.send_back(ids[2]);
         assert_eq!(lobby.enter(later, address(1), Standing::Stranger).unwrap().displaced, Some(ids[2]));
         lobby.leave(other);
@@ -223,7 +254,7 @@ mod tests {
 
     #[test]
     fn the_silent_go_before_those_who_came_further_and_the_newest_last() {
-        let (mut lobby, now) = (Lobby::new(3, 3), start());
+        let (mut lobby, now) = (lobby(3, 3, 3), start());
         let speaking = lobby.enter(now, address(1), Standing::Stranger).unwrap().id;
         let silent = lobby.enter(now, address(2), Standing::Stranger).unwrap().id;
         lobby.note_progress(speaking, 2);
@@ -239,7 +270,7 @@ mod tests {
         /// and the counts are those of the callers.
         #[test]
         fn counts_hold(moves in proptest::collection::vec((0u8..5, 0u32..6, 0usize..20), 0..200)) {
-            let (mut lobby, mut now) = (Lobby::new(8, 4), start());
+            let (mut lobby, mut now) = (lobby(4, 8, 4), start());
             let mut ids = Vec::new();
             for (kind, from, which) in moves {
                 now += Duration::from_millis(200);
@@ -253,12 +284,17 @@ mod tests {
                             ids.push(entered.id);
                         }
                     }
-                    (2, Some(id)) => prop_assert_eq!(lobby.let_in(id), lobby.callers.contains_key(&id)),
+                    (2, Some(id)) => prop_assert_eq!(
+                        lobby.let_in(id) == Err(NoPlace::MadeRoom),
+                        !lobby.callers.contains_key(&id)
+                    ),
                     (3, Some(id)) => lobby.send_back(id),
                     (_, Some(id)) => lobby.leave(id),
                     _ => {}
                 }
-                prop_assert!(lobby.callers.len() <= 8);
+                let let_in = lobby.callers.values().filter(|caller| caller.is_let_in).count();
+                prop_assert_eq!(lobby.let_in, let_in);
+                prop_assert!(let_in <= 4 && lobby.callers.len() <= 8 + 4);
                 for (address, (all, waiting)) in &lobby.counts {
                     let of = |only_waiting: bool| lobby.callers.values().filter(|caller| {
                         caller.address == *address && !(only_waiting && caller.is_let_in)

@@ -1,6 +1,7 @@
 //! The gate: decides whether a publisher may come in, and says why not.
 
 mod address_range;
+mod guesses;
 mod lobby;
 mod name;
 mod presented;
@@ -12,7 +13,8 @@ use thiserror::Error;
 use time::OffsetDateTime;
 
 pub use address_range::{AddressRange, AddressRangeError};
-pub use lobby::{CallerId, Entered, Full, Lobby, Standing};
+pub use guesses::Guesses;
+pub use lobby::{CallerId, Entered, Lobby, LobbyLimits, NoPlace, Standing};
 pub use name::{ChannelName, ChannelNameError};
 use presented::{expected_path, presented_keys};
 

@@ -1,15 +1,21 @@
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Instant;
+
 use axum::Json;
-use axum::extract::{FromRequestParts, State};
+use axum::extract::{ConnectInfo, FromRequestParts, State};
 use axum::http::request::Parts;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use time::{Duration, OffsetDateTime};
 use utoipa::ToSchema;
+use waverant_relay::printable;
 use waverant_store::{Secret, User};
 
 use super::error::Body;
 use super::{ApiError, ApiState};
+use crate::net::{Place, caller_of};
 
 /// Name of the console's cookie.
 const COOKIE: &str = "waverant";
@@ -51,8 +57,19 @@ impl FromRequestParts<ApiState> for SignedIn {
     async fn from_request_parts(parts: &mut Parts, state: &ApiState) -> Result<Self, ApiError> {
         let token = token_of(&parts.headers).ok_or(ApiError::NotSignedIn)?;
         let user = state.house.store.user_of_token(&token, OffsetDateTime::now_utc()).await?;
-        user.map(Self).ok_or(ApiError::NotSignedIn)
+        let user = user.map(Self).ok_or(ApiError::NotSignedIn)?;
+        // From now on its connection makes room for nobody, unless there are too many such.
+        if let Some(place) = parts.extensions.get::<Arc<Place>>() {
+            let _ = place.let_in();
+        }
+        Ok(user)
     }
+}
+
+/// True if the call carries a token that no browser adds by itself.
+pub(super) fn has_bearer(headers: &HeaderMap) -> bool {
+    let value = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok());
+    value.is_some_and(|value| value.starts_with("Bearer "))
 }
 
 /// The bearer token of a program, or the cookie of the console.
@@ -89,12 +106,26 @@ pub(crate) struct Me {
 
 /// Sign in
 #[utoipa::path(post, path = "/sign-in", request_body = SignIn, security(()), responses((status = 200, body = Me)))]
-pub(super) async fn sign_in(State(state): State<ApiState>, Body(form): Body<SignIn>) -> Result<Response, ApiError> {
-    let user = state.house.store.sign_in(&form.name, &Secret::new(form.password)).await?;
-    let Some(user) = user else {
-        tracing::warn!(name = form.name, "sign-in with a wrong name or password");
+pub(super) async fn sign_in(
+    State(state): State<ApiState>,
+    ConnectInfo(peer): ConnectInfo<SocketAddr>,
+    Body(form): Body<SignIn>,
+) -> Result<Response, ApiError> {
+    let address = caller_of(peer.ip());
+    {
+        let (mut guesses, now) = (state.guesses.lock(), Instant::now());
+        if let Some(wait) = guesses.must_wait(now, address, &form.name) {
+            return Err(ApiError::SlowDown(wait));
+        }
+        // Counted before it is looked at: many at once are no way around it.
+        guesses.wrong(now, address, &form.name);
+    }
+    let user = state.house.store.sign_in(&form.name, &Secret::new(form.password)).await;
+    let Some(user) = user.inspect_err(|_| state.guesses.lock().forgive(address, &form.name))? else {
+        tracing::warn!(%peer, name = %printable(&form.name, MAX_NAME), "sign-in with a wrong name or password");
         return Err(ApiError::WrongPassword);
     };
+    state.guesses.lock().right(address, &form.name);
     welcome(&state, user, form.token_label.as_deref()).await
 }
 

@@ -1,7 +1,10 @@
+use std::time::Duration;
+
 use axum::Json;
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde::Serialize;
+use tokio::time::timeout;
 use utoipa::ToSchema;
 use waverant_store::StoreError;
 
@@ -46,6 +49,12 @@ pub(crate) enum ApiError {
     Conflict(String),
     /// A take's file cannot be used.
     UnusableFile(String),
+    /// A browser calls for a page that is not ours.
+    ForeignPage,
+    /// Too many wrong guesses, or too many at once; try again after so long.
+    SlowDown(Duration),
+    /// A body did not come in time.
+    SlowBody,
     /// The database is away.
     DatabaseAway,
     /// Our own fault; the cause is in the log.
@@ -104,6 +113,24 @@ impl ApiError {
                 detail.clone(),
                 "Check the take; a take that was cut off can be mended.".into(),
             ),
+            Self::ForeignPage => (
+                StatusCode::FORBIDDEN,
+                "foreign_page",
+                "The browser sent this call for a page that is not the console's.".into(),
+                "Do it in the console; programs send the header `Authorization: Bearer TOKEN`.".into(),
+            ),
+            Self::SlowDown(wait) => (
+                StatusCode::TOO_MANY_REQUESTS,
+                "slow_down",
+                "Too many tries.".into(),
+                format!("Try again in {} s.", seconds(*wait)),
+            ),
+            Self::SlowBody => (
+                StatusCode::REQUEST_TIMEOUT,
+                "slow_body",
+                "The body of the call did not come in time.".into(),
+                "Send it again, without pauses.".into(),
+            ),
             Self::DatabaseAway => (
                 StatusCode::SERVICE_UNAVAILABLE,
                 "database_away",
@@ -125,6 +152,7 @@ impl From<StoreError> for ApiError {
         match error {
             StoreError::NameTaken(name) => Self::NameTaken(name),
             StoreError::NotFound { kind, name } => Self::NotFound { kind, name },
+            StoreError::Busy => Self::SlowDown(Duration::from_secs(1)),
             error if error.is_unavailable() => {
                 tracing::warn!(%error, "an API call found the database away");
                 Self::DatabaseAway
@@ -148,14 +176,27 @@ impl IntoResponse for ApiError {
             detail,
             next_step,
         };
-        (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(problem)).into_response()
+        let mut response =
+            (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(problem)).into_response();
+        if let Self::SlowDown(wait) = self {
+            response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from(seconds(wait)));
+        }
+        response
     }
+}
+
+/// Whole seconds, rounded up.
+fn seconds(wait: Duration) -> u64 {
+    wait.as_secs() + u64::from(wait.subsec_nanos() > 0)
 }
 
 /// Answers for addresses below `/api` that do not exist.
 pub(super) async fn no_such_route(uri: axum::http::Uri) -> ApiError {
     ApiError::NotFound { kind: "address", name: uri.path().to_owned() }
 }
+
+/// How long a JSON body may take.
+const BODY_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// JSON bodies whose errors are problem documents too.
 #[derive(Debug)]
@@ -165,7 +206,8 @@ impl<S: Send + Sync, T: serde::de::DeserializeOwned> axum::extract::FromRequest<
     type Rejection = ApiError;
 
     async fn from_request(request: axum::extract::Request, state: &S) -> Result<Self, ApiError> {
-        let body = Json::<T>::from_request(request, state).await;
+        let body = timeout(BODY_TIMEOUT, Json::<T>::from_request(request, state)).await;
+        let body = body.map_err(|_| ApiError::SlowBody)?;
         body.map(|Json(value)| Self(value)).map_err(|rejection| ApiError::invalid("body", rejection.body_text()))
     }
 }

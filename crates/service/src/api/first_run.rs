@@ -107,7 +107,9 @@ pub(super) async fn complete_first_run(
     let password = Secret::new(form.password);
     auth::check_user_name(&form.name).map_err(|detail| ApiError::invalid("name", detail))?;
     auth::check_password(&password).map_err(|detail| ApiError::invalid("password", detail))?;
-    let user = state.house.store.add_user(&form.name, &password, OffsetDateTime::now_utc()).await?;
+    // The code opens once: of two who have it, the second finds it used.
+    let first = state.house.store.add_first_user(&form.name, &password, OffsetDateTime::now_utc()).await?;
+    let user = first.ok_or(ApiError::WrongCode)?;
     state.first_run.close();
     tracing::info!(name = user.name, "the first administrator was made");
     auth::welcome(&state, user, form.token_label.as_deref()).await

@@ -11,10 +11,12 @@ mod first_run;
 mod live;
 mod live_line;
 mod model;
+mod origin;
 mod recording_form;
 mod recordings;
 mod rehearsals;
 mod sending;
+mod server;
 mod sessions;
 mod slates;
 mod srt_form;
@@ -25,22 +27,29 @@ use std::sync::Arc;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::http::{HeaderName, HeaderValue, header};
+use axum::middleware::from_fn;
 use axum::routing::get;
+use parking_lot::Mutex;
 use tower_http::set_header::SetResponseHeaderLayer;
 use utoipa::OpenApi;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
+use waverant_relay::Guesses;
 
 pub(crate) use auth::{check_password, check_user_name};
 pub(crate) use error::ApiError;
 pub(crate) use first_run::FirstRun;
+pub(crate) use server::serve;
 
 use crate::house::{House, MAX_SLATE_BYTES};
 
 /// Scripts, styles and pictures come from here only; the console is never framed.
 const CONTENT_POLICY: &str = "default-src 'self'; img-src 'self' data:; media-src 'self' blob:; \
     style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+
+/// The longest body of a call that needs no token, in bytes.
+const STRANGERS_BODY: usize = 4096;
 
 /// What API calls share.
 #[derive(Clone, Debug)]
@@ -49,6 +58,7 @@ pub(crate) struct ApiState {
     first_run: Arc<FirstRun>,
     host: Arc<str>,
     ports: Ports,
+    guesses: Arc<Mutex<Guesses>>,
 }
 
 /// Where encoders are taken.
@@ -61,7 +71,7 @@ pub(crate) struct Ports {
 
 impl ApiState {
     pub(crate) fn new(house: Arc<House>, first_run: Arc<FirstRun>, host: String, ports: Ports) -> Self {
-        Self { house, first_run, host: host.into(), ports }
+        Self { house, first_run, host: host.into(), ports, guesses: Arc::default() }
     }
 }
 
@@ -75,8 +85,7 @@ struct Document;
 
 fn api() -> OpenApiRouter<ApiState> {
     OpenApiRouter::with_openapi(Document::openapi())
-        .routes(routes!(first_run::first_run_state, first_run::complete_first_run))
-        .routes(routes!(auth::sign_in))
+        .merge(strangers_routes())
         .routes(routes!(auth::sign_out))
         .routes(routes!(auth::me))
         .routes(routes!(channels::list_channels, channels::add_channel))
@@ -104,6 +113,14 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(live::board))
         .routes(routes!(live::events))
         .routes(routes!(live::health))
+}
+
+/// What who is not signed in may send is short.
+fn strangers_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(first_run::first_run_state, first_run::complete_first_run))
+        .routes(routes!(auth::sign_in))
+        .layer(DefaultBodyLimit::max(STRANGERS_BODY))
 }
 
 fn take_routes() -> OpenApiRouter<ApiState> {
@@ -152,6 +169,8 @@ pub(crate) fn router(state: ApiState) -> Router {
         .route("/api/{*rest}", get(error::no_such_route))
         .fallback(console::serve)
         .with_state(state)
+        .layer(from_fn(origin::require_own_origin))
+        .layer(from_fn(origin::keep_nothing))
         .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
         .layer(fixed(header::CONTENT_SECURITY_POLICY, CONTENT_POLICY))

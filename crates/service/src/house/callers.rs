@@ -11,13 +11,24 @@ const WINDOW: Duration = Duration::from_secs(10);
 /// So many of an address in that time are written down each; more are only counted.
 const RECORDED: u32 = 20;
 
+/// So many of all addresses together are written down in that time: a thousand addresses fill the log
+/// no more than ten.
+const RECORDED_IN_ALL: u32 = 200;
+
 /// Addresses that are kept in mind.
 const MAX_ADDRESSES: usize = 4096;
 
 /// Who was turned away lately, by address: so that somebody who calls again and again fills
 /// neither log nor records, and does not keep us busy.
 #[derive(Debug, Default)]
-pub(crate) struct Callers(Mutex<HashMap<IpAddr, Tally>>);
+pub(crate) struct Callers(Mutex<Tallies>);
+
+#[derive(Debug, Default)]
+struct Tallies {
+    by_address: HashMap<IpAddr, Tally>,
+    /// What was written down of all addresses together.
+    recorded: Option<Tally>,
+}
 
 #[derive(Debug)]
 struct Tally {
@@ -39,7 +50,9 @@ pub(crate) enum Notice {
 impl Callers {
     /// Notes that a caller was turned away.
     pub(crate) fn note(&self, address: IpAddr, now: Instant) -> Notice {
-        let mut tallies = self.0.lock();
+        let mut all = self.0.lock();
+        let all = &mut *all;
+        let tallies = &mut all.by_address;
         if tallies.len() >= MAX_ADDRESSES && !tallies.contains_key(&address) {
             tallies.retain(|_, tally| now.saturating_duration_since(tally.since) < WINDOW);
             if tallies.len() >= MAX_ADDRESSES {
@@ -51,16 +64,26 @@ impl Callers {
             *tally = Tally { since: now, count: 0 };
         }
         tally.count = tally.count.saturating_add(1);
-        match tally.count {
+        let notice = match tally.count {
             ..RECORDED => Notice::Record,
             RECORDED => Notice::RecordLast,
+            _ => return Notice::Count,
+        };
+        let recorded = all.recorded.get_or_insert(Tally { since: now, count: 0 });
+        if now.saturating_duration_since(recorded.since) >= WINDOW {
+            *recorded = Tally { since: now, count: 0 };
+        }
+        recorded.count = recorded.count.saturating_add(1);
+        match recorded.count {
+            ..RECORDED_IN_ALL => notice,
+            RECORDED_IN_ALL => Notice::RecordLast,
             _ => Notice::Count,
         }
     }
 
     /// How many were turned away from this address lately.
     fn recent(&self, address: IpAddr, now: Instant) -> u32 {
-        let tallies = self.0.lock();
+        let tallies = &self.0.lock().by_address;
         let tally = tallies.get(&address).filter(|tally| now.saturating_duration_since(tally.since) < WINDOW);
         tally.map_or(0, |tally| tally.count)
     }
@@ -96,12 +119,22 @@ mod tests {
     }
 
     #[test]
+    fn a_thousand_addresses_fill_no_log() {
+        let (callers, now) = (Callers::default(), Instant::now());
+        let address = |number: u32| IpAddr::V4(number.into());
+        let notices: Vec<Notice> = (0..1000).map(|number| callers.note(address(number), now)).collect();
+        assert_eq!(notices.iter().filter(|notice| **notice == Notice::Record).count(), 199);
+        assert_eq!(notices.iter().filter(|notice| **notice == Notice::RecordLast).count(), 1);
+        assert_eq!(callers.note(address(7000), now + WINDOW), Notice::Record);
+    }
+
+    #[test]
     fn addresses_are_bounded() {
         let (callers, now) = (Callers::default(), Instant::now());
         for number in 0..5000u32 {
             callers.note(IpAddr::V4(number.into()), now);
         }
-        assert!(callers.0.lock().len() <= MAX_ADDRESSES);
+        assert!(callers.0.lock().by_address.len() <= MAX_ADDRESSES);
         assert_eq!(callers.note(IpAddr::V4(9999.into()), now + WINDOW), Notice::Record);
     }
 }

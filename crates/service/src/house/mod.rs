@@ -22,7 +22,9 @@ use parking_lot::{Mutex, RwLock};
 use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
-use waverant_relay::{Admission, Attempt, ChannelEntry, IntakeKind, KeyRight, Standing, TurnAway, TurnAwayReason};
+use waverant_relay::{
+    Admission, Attempt, ChannelEntry, IntakeKind, KeyRight, Standing, TurnAway, TurnAwayReason, printable,
+};
 use waverant_store::{Store, StoreError, TurnedAway};
 
 pub(crate) use acquaintances::Acquaintances;
@@ -62,6 +64,12 @@ pub(crate) struct House {
     shows: Mutex<HashMap<u64, Arc<Show>>>,
     last_session: AtomicU64,
 }
+
+/// What is kept of the words about who was turned away, in characters.
+const MAX_DETAIL: usize = 300;
+
+/// What is kept of what an encoder calls itself.
+const MAX_ENCODER: usize = 80;
 
 /// What a publisher or player shows at the door.
 #[derive(Clone, Copy, Debug)]
@@ -172,7 +180,9 @@ impl House {
     }
 
     /// Lets a publisher that was judged into a new session, or into one that waits for it.
-    pub(crate) fn let_in(self: &Arc<Self>, arrival: Arrival, admission: Admission) -> Result<Seat, TurnAway> {
+    pub(crate) fn let_in(self: &Arc<Self>, mut arrival: Arrival, mut admission: Admission) -> Result<Seat, TurnAway> {
+        arrival.encoder = printable(&arrival.encoder, MAX_ENCODER).into_owned();
+        admission.finding = admission.finding.map(|finding| printable(&finding, MAX_DETAIL).into_owned());
         let directory = self.directory();
         let now = OffsetDateTime::now_utc();
         let turn_away = |reason| TurnAway {
@@ -292,9 +302,10 @@ impl House {
         }
         let directory = self.directory();
         let channel = turn_away.channel_id.and_then(|id| directory.channel(id));
-        let mut detail = detail.unwrap_or_else(|| turn_away.reason.to_string());
+        let detail = detail.unwrap_or_else(|| turn_away.reason.to_string());
+        let mut detail = printable(&detail, MAX_DETAIL).into_owned();
         if notice == Notice::RecordLast {
-            detail.push_str(" (more from this address are only counted for some seconds)");
+            detail.push_str(" (more from this address, or of all, are only counted for some seconds)");
         }
         tracing::warn!(%peer, reason = turn_away.reason.code(), detail, key_prefix = turn_away.key_prefix, "turned away");
         self.ledger.write(Entry::TurnedAway(TurnedAway {

@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use parking_lot::Mutex;
 use tokio_util::sync::CancellationToken;
-use waverant_relay::{CallerId, Full, Lobby, Standing};
+use waverant_relay::{CallerId, Lobby, LobbyLimits, NoPlace, Standing};
 
 /// The connections of a front door, and who makes room when it is full.
 #[derive(Clone, Debug)]
@@ -27,16 +27,16 @@ pub(crate) struct Place {
 }
 
 impl Places {
-    pub(crate) fn new(places: usize, per_address: usize) -> Self {
-        let held = Held { lobby: Lobby::new(places, per_address), displaced: HashMap::new() };
+    pub(crate) fn new(limits: LobbyLimits) -> Self {
+        let held = Held { lobby: Lobby::new(limits), displaced: HashMap::new() };
         Self(Arc::new(Mutex::new(held)))
     }
 
     /// A place for a connection of `address`; whoever makes room for it is told.
     ///
     /// # Errors
-    /// [`Full`] if nobody can make room.
-    pub(crate) fn enter(&self, address: IpAddr, standing: Standing) -> Result<Place, Full> {
+    /// [`NoPlace`] if nobody can make room.
+    pub(crate) fn enter(&self, address: IpAddr, standing: Standing) -> Result<Place, NoPlace> {
         let displaced = CancellationToken::new();
         let mut held = self.0.lock();
         let entered = held.lobby.enter(Instant::now(), address, standing)?;
@@ -54,9 +54,11 @@ impl Place {
         self.places.0.lock().lobby.note_progress(self.id, progress);
     }
 
-    /// The connection is let in, and makes room for nobody. False if it had to do so already.
-    #[must_use]
-    pub(crate) fn let_in(&self) -> bool {
+    /// The connection is let in, and makes room for nobody from now on.
+    ///
+    /// # Errors
+    /// [`NoPlace`] if it did so already, or the house is full.
+    pub(crate) fn let_in(&self) -> Result<(), NoPlace> {
         self.places.0.lock().lobby.let_in(self.id)
     }
 
@@ -80,19 +82,18 @@ mod tests {
 
     #[test]
     fn who_makes_room_is_told_and_who_is_let_in_is_not() {
-        let places = Places::new(2, 2);
+        let places = Places::new(LobbyLimits { let_in: 1, waiting: 2, per_address: 3 });
         let [one, other]: [IpAddr; 2] = ["192.0.2.1", "192.0.2.2"].map(|text| text.parse().unwrap());
         let first = places.enter(one, Standing::Stranger).unwrap();
         let second = places.enter(one, Standing::Stranger).unwrap();
-        assert!(first.let_in());
-        let third = places.enter(other, Standing::Stranger).unwrap();
-        assert!(second.displaced.is_cancelled() && !first.displaced.is_cancelled());
-        assert!(!second.let_in(), "it has no place any more");
-        assert!(third.let_in());
-        assert_eq!(places.enter(other, Standing::Known).unwrap_err(), Full::House);
-        first.send_back();
+        assert_eq!(first.let_in(), Ok(()));
+        let third = places.enter(other, Standing::Known).unwrap();
         let fourth = places.enter(other, Standing::Known).unwrap();
-        assert!(first.displaced.is_cancelled());
+        assert!(second.displaced.is_cancelled() && !first.displaced.is_cancelled());
+        assert_eq!(second.let_in(), Err(NoPlace::MadeRoom));
+        assert_eq!(third.let_in(), Err(NoPlace::House));
+        first.send_back();
+        assert_eq!(third.let_in(), Ok(()));
         drop((first, second, third, fourth));
         assert_eq!(places.0.lock().lobby.counts(), (0, 0));
         assert!(places.0.lock().displaced.is_empty());

@@ -63,9 +63,12 @@ pub(super) struct Tls {
 #[serde(deny_unknown_fields, default)]
 pub(super) struct Limits {
     pub(super) rtmp_connections: Number,
+    pub(super) rtmp_callers: Number,
     pub(super) rtmp_connections_per_address: Number,
     pub(super) srt_connections: Number,
     pub(super) srt_connections_per_address: Number,
+    pub(super) http_connections: Number,
+    pub(super) http_connections_per_address: Number,
     pub(super) handshake_timeout_s: Number,
     pub(super) setup_timeout_s: Number,
     pub(super) idle_timeout_s: Number,

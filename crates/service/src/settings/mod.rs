@@ -82,14 +82,20 @@ pub struct Settings {
     pub database_url: Option<String>,
     /// The certificate for encoders; without one there is no TLS.
     pub(crate) tls: Option<TlsFiles>,
-    /// RTMP connections at one time.
+    /// RTMP connections that are let in, at one time.
     pub rtmp_connections: usize,
+    /// RTMP connections that wait to be let in, at one time.
+    pub rtmp_callers: usize,
     /// RTMP connections from one address at one time.
     pub rtmp_connections_per_address: usize,
     /// SRT connections at once.
     pub srt_connections: usize,
     /// SRT connections from one address at once.
     pub srt_connections_per_address: usize,
+    /// Connections to console and API at once, signed in; as many may be there that are not.
+    pub http_connections: usize,
+    /// Connections to console and API from one address at once.
+    pub http_connections_per_address: usize,
     /// Bounds on one RTMP peer.
     pub rtmp_limits: Limits,
     /// How log lines look.
@@ -155,6 +161,7 @@ impl Settings {
             database_url: reader.database_url(file.database.url)?,
             tls: reader.tls(file.tls)?,
             rtmp_connections: count("rtmp_connections", file.limits.rtmp_connections, 256)?,
+            rtmp_callers: count("rtmp_callers", file.limits.rtmp_callers, 2048)?,
             rtmp_connections_per_address: count(
                 "rtmp_connections_per_address",
                 file.limits.rtmp_connections_per_address,
@@ -165,6 +172,12 @@ impl Settings {
                 "srt_connections_per_address",
                 file.limits.srt_connections_per_address,
                 32,
+            )?,
+            http_connections: count("http_connections", file.limits.http_connections, 256)?,
+            http_connections_per_address: count(
+                "http_connections_per_address",
+                file.limits.http_connections_per_address,
+                128,
             )?,
             rtmp_limits: Limits {
                 max_message_bytes: u32::try_from(message_mib << 20).unwrap_or(u32::MAX),

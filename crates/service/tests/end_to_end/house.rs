@@ -77,6 +77,18 @@ impl Ground {
     }
 
     pub(crate) fn start(&self) -> House<'_> {
+        let mut house = self.start_unsigned();
+        let signed_in = house.call(
+            "POST",
+            "/sign-in",
+            Some(json!({"name": "harbour", "password": PASSWORD, "token_label": "test"})),
+        );
+        house.token = signed_in["token"].as_str().unwrap().to_owned();
+        house
+    }
+
+    /// Starts the service without signing in.
+    pub(crate) fn start_unsigned(&self) -> House<'_> {
         let _ = std::fs::remove_file(self.path("ready.json"));
         let log = std::fs::OpenOptions::new().create(true).append(true).open(self.path("log")).unwrap();
         let mut child = self.command().stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn().unwrap();
@@ -90,7 +102,7 @@ impl Ground {
             std::thread::sleep(Duration::from_millis(10));
         };
         let address = |name: &str| ready[name].as_str().and_then(|address| address.parse().ok());
-        let mut house = House {
+        House {
             ground: self,
             child,
             rtmp: address("rtmp").unwrap(),
@@ -98,14 +110,7 @@ impl Ground {
             srt: address("srt").unwrap(),
             http: address("http").unwrap(),
             token: String::new(),
-        };
-        let signed_in = house.call(
-            "POST",
-            "/sign-in",
-            Some(json!({"name": "harbour", "password": PASSWORD, "token_label": "test"})),
-        );
-        house.token = signed_in["token"].as_str().unwrap().to_owned();
-        house
+        }
     }
 }
 

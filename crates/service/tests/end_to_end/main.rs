@@ -26,5 +26,6 @@ mod show;
 mod slate;
 mod srt;
 mod srt_destinations;
+mod strangers;
 mod takeover;
 mod turns;

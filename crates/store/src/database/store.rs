@@ -1,20 +1,15 @@
 use std::str::FromStr;
-use std::sync::Arc;
 use std::time::Duration;
 
 use sqlx::MySqlPool;
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
-use tokio::sync::Semaphore;
 
+use crate::secrets::Hasher;
 use crate::{Keychain, StoreError};
 
 /// The service writes from one task and reads for a few people; more connections only cost
 /// memory in the database server.
 const MAX_CONNECTIONS: u32 = 6;
-
-/// Passwords hashed at one time. Each takes 19 MiB: strangers who try to sign in must not take the
-/// memory that shows need.
-const MAX_HASHING: usize = 2;
 
 /// How long a caller waits for a connection before it is told that the database is away.
 const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(3);
@@ -24,8 +19,7 @@ const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(3);
 pub struct Store {
     pub(crate) pool: MySqlPool,
     pub(crate) keychain: Keychain,
-    /// Permits to hash a password.
-    pub(crate) hashing: Arc<Semaphore>,
+    pub(crate) hasher: Hasher,
 }
 
 impl Store {
@@ -43,7 +37,7 @@ impl Store {
             .connect_with(options)
             .await?;
         sqlx::migrate!().run(&pool).await?;
-        let store = Self { pool, keychain, hashing: Arc::new(Semaphore::new(MAX_HASHING)) };
+        let store = Self { pool, keychain, hasher: Hasher::start()? };
         store.check_key_file().await?;
         Ok(store)
     }

@@ -2,7 +2,6 @@ use sqlx::Row;
 use time::OffsetDateTime;
 
 use super::{fitted, to_column};
-use crate::secrets::{hash_password, verify_password};
 use crate::{Secret, Store, StoreError};
 
 /// Stands in for the hash of a user who does not exist, so that an unknown name takes as long as
@@ -33,8 +32,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::NameTaken`], or if the database does not answer.
     pub async fn add_user(&self, name: &str, password: &Secret, now: OffsetDateTime) -> Result<User, StoreError> {
-        let password = password.clone();
-        let hash = self.hash(move || hash_password(&password)).await?;
+        let hash = self.hasher.hash(password.clone()).await?;
         let added = sqlx::query("INSERT INTO users (name, password_hash, created_at) VALUES (?, ?, ?)")
             .bind(name)
             .bind(hash)
@@ -43,6 +41,30 @@ impl Store {
             .await
             .map_err(StoreError::name_taken(name))?;
         Ok(User { id: added.last_insert_id(), name: name.to_owned() })
+    }
+
+    /// Adds the first user; none if somebody was added before.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn add_first_user(
+        &self,
+        name: &str,
+        password: &Secret,
+        now: OffsetDateTime,
+    ) -> Result<Option<User>, StoreError> {
+        let hash = self.hasher.hash(password.clone()).await?;
+        let added = sqlx::query(
+            "INSERT INTO users (name, password_hash, created_at) SELECT ?, ?, ? FROM DUAL \
+             WHERE NOT EXISTS (SELECT * FROM users)",
+        )
+        .bind(name)
+        .bind(hash)
+        .bind(to_column(now))
+        .execute(&self.pool)
+        .await?;
+        let user = User { id: added.last_insert_id(), name: name.to_owned() };
+        Ok((added.rows_affected() == 1).then_some(user))
     }
 
     /// The user with this name and password, if there is one.
@@ -55,8 +77,7 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?;
         let hash: String = row.as_ref().map_or(Ok(NO_USER.to_owned()), |row| row.try_get("password_hash"))?;
-        let password = password.clone();
-        let fits = self.hash(move || Ok(verify_password(&password, &hash))).await?;
+        let fits = self.hasher.verify(password.clone(), hash).await?;
         match row {
             Some(row) if fits => Ok(Some(User { id: row.try_get("id")?, name: row.try_get("name")? })),
             _ => Ok(None),
@@ -113,20 +134,5 @@ impl Store {
             .execute(&self.pool)
             .await?;
         Ok(())
-    }
-
-    /// Runs a password hash where it holds up nobody's packets, a few at a time.
-    async fn hash<T: Send + 'static>(
-        &self,
-        work: impl FnOnce() -> Result<T, StoreError> + Send + 'static,
-    ) -> Result<T, StoreError> {
-        let permit = self.hashing.clone().acquire_owned().await;
-        let permit = permit.map_err(|error| StoreError::PasswordHash(error.to_string()))?;
-        let done = tokio::task::spawn_blocking(move || {
-            // Kept until the work is done, even if whoever asked has gone.
-            let _permit = permit;
-            work()
-        });
-        done.await.map_err(|error| StoreError::PasswordHash(error.to_string()))?
     }
 }

@@ -1,9 +1,11 @@
 //! Secrets: how they are made, recognised, and kept.
 
+mod hasher;
 mod keychain;
 mod password;
 mod secret;
 
+pub(crate) use hasher::Hasher;
 pub use keychain::{KeyFileError, Keychain};
-pub(crate) use password::{hash_password, verify_password};
+
 pub use secret::Secret;

@@ -13,13 +13,17 @@ use waverant_rtmp::{
 };
 
 use super::farewell::{linger, say_last_words};
+use super::reason_of;
 use super::viewing::{Served, Viewing};
 use crate::house::{House, Presented, WatchRefusal};
 use crate::net::{Moved, Place, Wire, WriteQueue};
 use crate::show::{Arrival, Seat};
 
-/// Bytes read at once. At 6 Mbit/s this is 23 reads a second.
+/// Bytes read at once from who was let in. At 6 Mbit/s this is 23 reads a second.
 const READ_BUFFER: usize = 32 * 1024;
+
+/// Bytes read at once before: many who wait are to cost little.
+const WAITING_BUFFER: usize = 4 * 1024;
 
 /// No more is put into the write queue while this much waits in it.
 const MAX_QUEUED: usize = 64 * 1024;
@@ -90,8 +94,11 @@ impl Driver {
     }
 
     async fn carry(&mut self) -> End {
-        let mut buffer = vec![0; READ_BUFFER];
+        let mut buffer = vec![0; WAITING_BUFFER];
         loop {
+            if buffer.len() < READ_BUFFER && !(self.seats.is_empty() && self.viewings.is_empty()) {
+                buffer.resize(READ_BUFFER, 0);
+            }
             self.serve_viewings();
             self.collect_output();
             if self.connection.is_closing() {
@@ -243,11 +250,12 @@ impl Driver {
         let stream = request.stream;
         let encoder = request.connect.flash_version.clone();
         let arrival = Arrival { peer: self.peer, encoder, intake: IntakeKind::Messages };
-        // Asked for first: who has to make room is not to begin a session.
-        if !self.place.let_in() {
-            return;
-        }
-        let answer = match self.house.admit(arrival, &presented(request), self.shown_key) {
+        // Asked for first: who finds no place is not to begin a session.
+        let admitted = match self.place.let_in() {
+            Ok(()) => self.house.admit(arrival, &presented(request), self.shown_key),
+            Err(why) => Err(TurnAway { reason: reason_of(why), key_prefix: None, channel_id: None }),
+        };
+        let answer = match admitted {
             Ok(seat) => {
                 tracing::debug!(peer = %self.peer, session = seat.show().id, "let in");
                 self.seats.insert(stream, seat);
@@ -261,10 +269,10 @@ impl Driver {
     fn decide_play(&mut self, request: &StreamRequest) {
         self.was_answered = true;
         let stream = request.stream;
-        if !self.place.let_in() {
-            return;
-        }
-        let answer = match self.house.watch(self.peer, &presented(request), self.shown_key) {
+        let away =
+            |why| WatchRefusal::TurnedAway(TurnAway { reason: reason_of(why), key_prefix: None, channel_id: None });
+        let watch = |()| self.house.watch(self.peer, &presented(request), self.shown_key);
+        let answer = match self.place.let_in().map_err(away).and_then(watch) {
             Ok((show, key_id)) => {
                 tracing::info!(peer = %self.peer, session = show.id, "playing");
                 let accepted = self.connection.accept_play(Instant::now(), stream);

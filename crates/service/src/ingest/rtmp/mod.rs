@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use tokio::net::{TcpListener, TcpStream};
 use tokio::time::{sleep, timeout};
-use waverant_relay::{Full, Standing, TurnAway, TurnAwayReason};
+use waverant_relay::{LobbyLimits, NoPlace, Standing, TurnAway, TurnAwayReason};
 use waverant_rtmp::{Limits, ServerConfig};
 
 use crate::house::House;
@@ -31,8 +31,7 @@ const ROUGH_PAUSE: Duration = Duration::from_secs(1);
 #[derive(Clone, Debug)]
 pub(crate) struct RtmpSettings {
     pub(crate) limits: Limits,
-    pub(crate) max_connections: usize,
-    pub(crate) max_per_address: usize,
+    pub(crate) places: LobbyLimits,
 }
 
 /// What all RTMP listeners share.
@@ -46,7 +45,7 @@ pub(crate) struct RtmpDoor {
 
 impl RtmpDoor {
     pub(crate) fn new(house: Arc<House>, settings: RtmpSettings) -> Arc<Self> {
-        let places = Places::new(settings.max_connections, settings.max_per_address);
+        let places = Places::new(settings.places);
         Arc::new(Self { house, settings, places, seed: AtomicU64::new(0x9e37_79b9_7f4a_7c15) })
     }
 
@@ -71,8 +70,7 @@ impl RtmpDoor {
         let standing = self.house.standing(peer.ip());
         let place = match self.places.enter(caller_of(peer.ip()), standing) {
             Ok(place) => place,
-            Err(Full::House) => return self.turn_away(peer, TurnAwayReason::TooManyConnections, None),
-            Err(Full::Address) => return self.turn_away(peer, TurnAwayReason::TooManyFromAddress, None),
+            Err(why) => return self.turn_away(peer, reason_of(why), None),
         };
         let seed = self.seed.fetch_add(0x9e37_79b9_7f4a_7c15, Ordering::Relaxed);
         let config = ServerConfig {
@@ -105,6 +103,14 @@ impl RtmpDoor {
     fn turn_away(&self, peer: SocketAddr, reason: TurnAwayReason, detail: Option<String>) {
         let away = TurnAway { reason, key_prefix: None, channel_id: None };
         self.house.note_turned_away(peer, &away, detail);
+    }
+}
+
+fn reason_of(why: NoPlace) -> TurnAwayReason {
+    match why {
+        NoPlace::House => TurnAwayReason::TooManyConnections,
+        NoPlace::Address => TurnAwayReason::TooManyFromAddress,
+        NoPlace::MadeRoom => TurnAwayReason::MadeRoom,
     }
 }
 
