@@ -27,10 +27,16 @@ use crate::settings::Settings;
 const BACKLOG: u32 = 4096;
 
 /// How long sessions may take to end when the service stops.
-const STOP_TIMEOUT: Duration = Duration::from_secs(20);
+const STOP_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// How long the last records may take; what is left then waits on the disk.
+const RECORDS_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// How long the goodbye to the database may take.
+const GOODBYE_TIMEOUT: Duration = Duration::from_millis(500);
 
 /// How long open API calls may take when the service stops.
-const API_STOP_TIMEOUT: Duration = Duration::from_secs(2);
+const API_STOP_TIMEOUT: Duration = Duration::from_secs(1);
 
 /// A peer over SRT says something every second; one that is silent for so long is gone.
 const SRT_IDLE_TIMEOUT: Duration = Duration::from_secs(5);
@@ -137,12 +143,13 @@ impl Service {
         let keychain = Keychain::open(&settings.state_folder)?;
         let (database, url) = open_database(&settings)?;
         let store = Store::open(&url, keychain).await?;
+        // First: what an earlier run could not write ends sessions that are not to be closed below.
+        let (ledger, ledger_task) = Ledger::start(store.clone(), &settings.state_folder).await?;
         close_unfinished(&store, &settings.recordings_folder).await?;
         make_administrator(&store, settings.administrator_file.as_deref()).await?;
         let first_run = Arc::new(FirstRun::new(&store, &settings.state_folder).await?);
 
-        let (ledger, ledger_task) = Ledger::start(store.clone());
-        let recordings =
+                let recordings =
             RecordingsFolder { path: settings.recordings_folder.clone(), floor_bytes: settings.recordings_floor_bytes };
         let house = House::open(store, ledger, recordings, settings.take_undo, &settings.state_folder).await?;
         house.tasks.spawn(library::keep(house.clone()));
@@ -229,11 +236,11 @@ impl Service {
             tracing::warn!("some sessions did not end in time");
         }
         let _ = timeout(API_STOP_TIMEOUT, self.api_task).await;
-        self.house.ledger.close().await;
-        if timeout(STOP_TIMEOUT, self.ledger_task).await.is_err() {
+        self.house.ledger.close();
+        if timeout(RECORDS_TIMEOUT, self.ledger_task).await.is_err() {
             tracing::error!("some records could not be written in time");
         }
-        self.house.store.close().await;
+        let _ = timeout(GOODBYE_TIMEOUT, self.house.store.close()).await;
         if let Some(database) = self.database {
             let _ = tokio::task::spawn_blocking(|| database.stop()).await;
         }

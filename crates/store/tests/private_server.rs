@@ -26,7 +26,7 @@ fn wait_until(what: &str, condition: impl Fn() -> bool) {
 }
 
 #[tokio::test]
-async fn a_server_that_dies_is_started_again_on_the_same_port() {
+async fn a_server_that_dies_is_started_again_at_the_same_place() {
     let folder = tempfile::tempdir().unwrap();
     let server = PrivateServer::start(folder.path()).unwrap();
     let keychain = Keychain::open(folder.path()).unwrap();
@@ -69,7 +69,8 @@ fn nobody_else_can_read_its_files() {
     let line = std::fs::read_to_string(format!("/proc/{}/cmdline", server.pid())).unwrap();
     let password = std::fs::read_to_string(inside.join("password")).unwrap();
     assert!(!line.contains(password.trim()), "the password is in the list of processes");
-    assert!(line.contains("--bind-address=127.0.0.1"));
+    // A port would be everybody's on this machine: silent callers took all places there.
+    assert!(line.contains("--skip-networking"));
     server.stop();
 }
 

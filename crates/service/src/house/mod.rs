@@ -308,13 +308,13 @@ impl House {
             detail.push_str(" (more from this address, or of all, are only counted for some seconds)");
         }
         tracing::warn!(%peer, reason = turn_away.reason.code(), detail, key_prefix = turn_away.key_prefix, "turned away");
-        self.ledger.write(Entry::TurnedAway(TurnedAway {
+        self.ledger.write_stranger(TurnedAway {
             at: OffsetDateTime::now_utc(),
             address: peer.to_string(),
             reason: turn_away.reason.code().to_owned(),
             detail,
             key_prefix: turn_away.key_prefix.clone(),
             channel_name: channel.map(|channel| channel.name.to_string()),
-        }));
+        });
     }
 }

@@ -1,15 +1,16 @@
 use std::fs::{self, OpenOptions};
 use std::io::{Read, Write};
-use std::net::{TcpListener, TcpStream};
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::os::fd::OwnedFd;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt, PermissionsExt};
+use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use thiserror::Error;
 
 use crate::Secret;
@@ -18,7 +19,10 @@ use crate::Secret;
 const START_TIMEOUT: Duration = Duration::from_secs(60);
 
 /// How long it may take to stop before it is killed.
-const STOP_TIMEOUT: Duration = Duration::from_secs(20);
+const STOP_TIMEOUT: Duration = Duration::from_secs(4);
+
+/// The same for the server of an earlier run, which may have much to write.
+const LEFTOVER_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// Pause before a server that ended by itself is started again.
 const RESTART_PAUSE: Duration = Duration::from_secs(1);
@@ -94,13 +98,14 @@ pub enum PrivateServerError {
     Leftover(u32),
 }
 
-/// A MariaDB server of our own: on loopback, on a free port, in a folder of our own, with a
-/// password of its own. It ends with this process, even if this process is killed.
+/// A MariaDB server of our own, in a folder of our own, with a password of its own. It listens on a
+/// Unix socket in that folder and nowhere else: on a port of loopback, anybody on this machine
+/// could take its connections. It ends with this process, even if this process is killed.
 #[derive(Debug)]
 pub struct PrivateServer {
     keeper: Option<thread::JoinHandle<()>>,
     shared: Arc<Shared>,
-    port: u16,
+    socket: PathBuf,
     password: Secret,
 }
 
@@ -109,11 +114,23 @@ pub struct PrivateServer {
 struct Shared {
     stopping: AtomicBool,
     pid: AtomicU32,
+    /// The process itself, while it runs: its number may be another's afterwards.
+    process: Mutex<Option<OwnedFd>>,
     /// Times in a row that the server ended soon after its start.
     failures: AtomicU32,
 }
 
 impl Shared {
+    fn signal(&self, signal: Signal) {
+        if let Some(process) = &*self.process.lock().unwrap_or_else(PoisonError::into_inner) {
+            let _ = pidfd_send_signal(process, signal);
+        }
+    }
+
+    fn set_process(&self, process: Option<OwnedFd>) {
+        *self.process.lock().unwrap_or_else(PoisonError::into_inner) = process;
+    }
+
     /// Waits, but not beyond the call to stop; true if it came.
     fn pause(&self, length: Duration) -> bool {
         let end = Instant::now() + length;
@@ -140,19 +157,20 @@ impl PrivateServer {
         }
         let password = keep_password(folder)?;
         write_private(&folder.join("init.sql"), &init_sql(&password))?;
-        let port = free_port(folder)?;
+        let socket = socket_path(folder)?;
         let shared = Arc::new(Shared::default());
-        let launch = Launch { folder: folder.to_owned(), port, shared: shared.clone() };
+        let launch = Launch { folder: folder.to_owned(), socket: socket.clone(), shared: shared.clone() };
         let first = launch.spawn()?;
         let keeper = thread::Builder::new().name("database-keeper".into()).spawn(move || launch.keep(first));
         let keeper = keeper.map_err(|source| PrivateServerError::Io { path: folder.to_owned(), source })?;
-        let server = Self { keeper: Some(keeper), shared, port, password };
+        let server = Self { keeper: Some(keeper), shared, socket, password };
         if server.wait_until_it_answers() { Ok(server) } else { Err(PrivateServerError::NoAnswer { log }) }
     }
 
     /// The address of the database `name` on this server; it holds the password.
     pub fn url(&self, name: &str) -> String {
-        format!("mysql://waverant:{}@127.0.0.1:{}/{name}", self.password.reveal(), self.port)
+        let socket: String = self.socket.as_os_str().as_encoded_bytes().iter().map(percent_encoded).collect();
+        format!("mysql://waverant:{}@localhost/{name}?socket={socket}", self.password.reveal())
     }
 
     /// The server's process number.
@@ -167,7 +185,9 @@ impl PrivateServer {
 
     fn end(&mut self) {
         self.shared.stopping.store(true, Ordering::Relaxed);
-        signal(self.pid(), Signal::TERM);
+        self.shared.signal(Signal::TERM);
+        // One that was stopped by hand does not hear it otherwise.
+        self.shared.signal(Signal::CONT);
         let deadline = Instant::now() + STOP_TIMEOUT;
         let Some(keeper) = self.keeper.take() else { return };
         while !keeper.is_finished() && Instant::now() < deadline {
@@ -175,7 +195,7 @@ impl PrivateServer {
         }
         if !keeper.is_finished() {
             tracing::warn!(pid = self.pid(), "the private database does not stop; killing it");
-            signal(self.pid(), Signal::KILL);
+            self.shared.signal(Signal::KILL);
         }
         let _ = keeper.join();
     }
@@ -184,7 +204,7 @@ impl PrivateServer {
     fn wait_until_it_answers(&self) -> bool {
         let deadline = Instant::now() + START_TIMEOUT;
         while Instant::now() < deadline {
-            if greets(self.port) {
+            if greets(&self.socket) {
                 return true;
             }
             let keeps_failing = self.shared.failures.load(Ordering::Relaxed) >= START_TRIES;
@@ -208,7 +228,7 @@ impl Drop for PrivateServer {
 /// What is needed to start the server, and to start it again.
 struct Launch {
     folder: PathBuf,
-    port: u16,
+    socket: PathBuf,
     shared: Arc<Shared>,
 }
 
@@ -217,9 +237,9 @@ impl Launch {
     fn spawn(&self) -> Result<Spawner, PrivateServerError> {
         let (sender, receiver) = std::sync::mpsc::channel();
         let mut command = Command::new("setpriv");
-        command.args(["--pdeathsig", "TERM", "mariadbd", "--no-defaults"]).args(TUNING).arg("--bind-address=127.0.0.1");
-        command.arg(format!("--port={}", self.port)).args(user_option());
-        command.arg(option("datadir", &self.folder.join("data"))).arg(option("socket", &socket_path(&self.folder)));
+        command.args(["--pdeathsig", "TERM", "mariadbd", "--no-defaults"]).args(TUNING).arg("--skip-networking");
+        command.args(user_option()).arg(option("socket", &self.socket));
+        command.arg(option("datadir", &self.folder.join("data")));
         command.arg(option("pid-file", &self.folder.join("mariadbd.pid")));
         command.arg(option("log-error", &self.folder.join("mariadbd.log")));
         command.arg(option("init-file", &self.folder.join("init.sql")));
@@ -236,8 +256,12 @@ impl Launch {
                 Err(error) => return drop(sender.send(Err(error))),
             };
             shared.pid.store(child.id(), Ordering::Relaxed);
+            // It is not waited for yet, so the number is its own.
+            let number = i32::try_from(child.id()).ok().and_then(Pid::from_raw);
+            shared.set_process(number.and_then(|number| pidfd_open(number, PidfdFlags::empty()).ok()));
             let _ = sender.send(Ok(()));
             let _ = child.wait();
+            shared.set_process(None);
         });
         let missing = |source| PrivateServerError::Missing { program: "mariadbd", source };
         let waiter = waiter.map_err(missing)?;
@@ -249,10 +273,13 @@ impl Launch {
     }
 
     /// Waits for the server to end, and starts it again unless it was told to stop.
-    fn keep(self, mut running: Spawner) {
+    fn keep(self, first: Spawner) {
+        let mut running = Some(first);
         loop {
             let began = Instant::now();
-            let _ = running.0.join();
+            if let Some(waiter) = running {
+                let _ = waiter.0.join();
+            }
             if self.shared.stopping.load(Ordering::Relaxed) {
                 return;
             }
@@ -264,8 +291,11 @@ impl Launch {
                 return;
             }
             running = match self.spawn() {
-                Ok(running) => running,
-                Err(error) => return tracing::error!(%error, "the private database cannot be started again"),
+                Ok(running) => Some(running),
+                Err(error) => {
+                    tracing::error!(%error, "the private database cannot be started again; trying on");
+                    None
+                }
             };
         }
     }
@@ -274,9 +304,9 @@ impl Launch {
 /// The thread that started a server and waits for it.
 struct Spawner(thread::JoinHandle<()>);
 
-/// True if a server on `port` begins the conversation, as the protocol wants.
-fn greets(port: u16) -> bool {
-    let Ok(mut stream) = TcpStream::connect(("127.0.0.1", port)) else { return false };
+/// True if a server at `socket` begins the conversation, as the protocol wants.
+fn greets(socket: &Path) -> bool {
+    let Ok(mut stream) = UnixStream::connect(socket) else { return false };
     let _ = stream.set_read_timeout(Some(Duration::from_secs(1)));
     matches!(stream.read(&mut [0]), Ok(1))
 }
@@ -296,17 +326,35 @@ fn temporary_folder(folder: &Path) -> PathBuf {
     folder.join("tmp")
 }
 
-/// The socket lies in the folder where its path is short enough for the system.
-fn socket_path(folder: &Path) -> PathBuf {
+/// One byte of a path as it stands in an address.
+fn percent_encoded(byte: &u8) -> String {
+    match byte {
+        b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'.' | b'-' | b'_' => char::from(*byte).to_string(),
+        _ => format!("%{byte:02X}"),
+    }
+}
+
+/// The socket lies in the folder where its path is short enough for the system, and else in a
+/// folder that is as private.
+fn socket_path(folder: &Path) -> Result<PathBuf, PrivateServerError> {
     let inside = folder.join("mariadbd.sock");
     if inside.as_os_str().len() <= MAX_SOCKET_PATH {
-        return inside;
+        return Ok(inside);
     }
     let mut hash = 0xcbf2_9ce4_8422_2325_u64;
     for byte in inside.as_os_str().as_encoded_bytes() {
         hash = (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3);
     }
-    std::env::temp_dir().join(format!("waverant-{hash:016x}.sock"))
+    let other = std::env::temp_dir().join(format!("waverant-{hash:016x}"));
+    make_private_folder(&other)?;
+    let ours = fs::metadata(&other).is_ok_and(|found| {
+        found.uid() == rustix::process::getuid().as_raw() && found.permissions().mode() & 0o077 == 0
+    });
+    if !ours {
+        let source = std::io::Error::other("it belongs to somebody else; remove it");
+        return Err(PrivateServerError::Io { path: other, source });
+    }
+    Ok(other.join("mariadbd.sock"))
 }
 
 fn make_private_folder(folder: &Path) -> Result<(), PrivateServerError> {
@@ -366,27 +414,27 @@ fn init_sql(password: &Secret) -> String {
     let password = password.reveal();
     format!(
         "CREATE DATABASE IF NOT EXISTS waverant CHARACTER SET utf8mb4;\n\
-         CREATE USER IF NOT EXISTS 'waverant'@'127.0.0.1' IDENTIFIED BY '{password}';\n\
-         ALTER USER 'waverant'@'127.0.0.1' IDENTIFIED BY '{password}';\n\
-         GRANT ALL ON `waverant%`.* TO 'waverant'@'127.0.0.1';\n"
+         DROP USER IF EXISTS 'waverant'@'127.0.0.1';\n\
+         CREATE USER IF NOT EXISTS 'waverant'@'localhost' IDENTIFIED BY '{password}';\n\
+         ALTER USER 'waverant'@'localhost' IDENTIFIED BY '{password}';\n\
+         GRANT ALL ON `waverant%`.* TO 'waverant'@'localhost';\n"
     )
-}
-
-fn free_port(folder: &Path) -> Result<u16, PrivateServerError> {
-    let bound = TcpListener::bind(("127.0.0.1", 0)).and_then(|listener| listener.local_addr());
-    bound.map(|address| address.port()).map_err(|source| PrivateServerError::Io { path: folder.to_owned(), source })
 }
 
 /// After a kill the server of the earlier run may still be writing its last pages.
 fn stop_leftover(folder: &Path) -> Result<(), PrivateServerError> {
     let Ok(text) = fs::read_to_string(folder.join("mariadbd.pid")) else { return Ok(()) };
     let Ok(pid) = text.trim().parse::<u32>() else { return Ok(()) };
+    // Taken hold of before it is looked at: what is signalled is what was seen.
+    let number = i32::try_from(pid).ok().and_then(Pid::from_raw);
+    let Some(process) = number.and_then(|number| pidfd_open(number, PidfdFlags::empty()).ok()) else { return Ok(()) };
     if !runs_in(pid, folder) {
         return Ok(());
     }
     tracing::info!(pid, "stopping the database server of an earlier run");
-    signal(pid, Signal::TERM);
-    let deadline = Instant::now() + STOP_TIMEOUT;
+    let _ = pidfd_send_signal(&process, Signal::TERM);
+    let _ = pidfd_send_signal(&process, Signal::CONT);
+    let deadline = Instant::now() + LEFTOVER_TIMEOUT;
     while runs_in(pid, folder) {
         if Instant::now() > deadline {
             return Err(PrivateServerError::Leftover(pid));
@@ -401,10 +449,4 @@ fn runs_in(pid: u32, folder: &Path) -> bool {
     let line = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
     let wanted = option("datadir", &folder.join("data"));
     line.split(|byte| *byte == 0).any(|argument| argument == wanted.as_bytes())
-}
-
-fn signal(pid: u32, signal: Signal) {
-    if let Some(pid) = i32::try_from(pid).ok().and_then(Pid::from_raw) {
-        let _ = kill_process(pid, signal);
-    }
 }

@@ -1,5 +1,6 @@
 use std::net::{IpAddr, SocketAddr};
 
+use serde::{Deserialize, Serialize};
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use time::OffsetDateTime;
@@ -11,7 +12,7 @@ use crate::{Store, StoreError};
 const RECENT_SESSIONS: u32 = 500;
 
 /// A session that begins.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NewSession {
     /// The session's number, given by the service so that a show can begin without the database.
     pub id: u64,
@@ -32,7 +33,7 @@ pub struct NewSession {
 }
 
 /// How a session ended.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SessionEnd {
     /// The session's number.
     pub id: u64,
@@ -60,7 +61,7 @@ pub struct SessionRecord {
 }
 
 /// What a leg did in a session.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LegRecord {
     /// The session's number.
     pub session_id: u64,

@@ -10,7 +10,7 @@ use crate::{Store, StoreError};
 const MAX_REPAIR: usize = 255;
 
 /// Where a take stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum TakeState {
     /// It is being written.
     Writing,
@@ -49,7 +49,7 @@ pub struct TakeMark {
 }
 
 /// One recorded file, as the recorder knows it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TakeRecord {
     /// The session that it records.
     pub session_id: u64,

@@ -1,0 +1,244 @@
+//! What happens and is to be kept, on its way into the database. Callers never wait. What shows
+//! cause is never dropped; what strangers cause has a queue of its own, and may be.
+
+mod pending;
+mod spill;
+
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use parking_lot::Mutex;
+use tokio::sync::{Notify, mpsc};
+use tokio::task::{JoinHandle, spawn_blocking};
+use tokio::time::{Instant, sleep, timeout};
+use tokio_util::sync::CancellationToken;
+use waverant_store::{Store, StoreError, TurnedAway};
+
+pub(crate) use pending::Entry;
+use pending::Pending;
+use spill::Spill;
+
+/// Strangers who were turned away and are not written down yet; more are only counted.
+const STRANGERS: usize = 256;
+
+/// Pause between tries while the database is away.
+const RETRY_PAUSE: Duration = Duration::from_millis(500);
+
+/// How long a stop waits for a database that is away, before it leaves what is left to the next run.
+const STOP_PATIENCE: Duration = Duration::from_secs(3);
+
+/// How long the database may take for one record; then it counts as away.
+const WRITE_PATIENCE: Duration = Duration::from_secs(4);
+
+/// How long a file of the state folder may take.
+const DISK_PATIENCE: Duration = Duration::from_secs(2);
+
+/// Writes what happens into the database, in order, from tasks of its own.
+#[derive(Clone, Debug)]
+pub(crate) struct Ledger {
+    shared: Arc<Shared>,
+    strangers: mpsc::Sender<TurnedAway>,
+    strangers_lost: Arc<AtomicU64>,
+    /// Told when a take was written.
+    pub(crate) take_news: Arc<Notify>,
+}
+
+#[derive(Debug)]
+struct Shared {
+    pending: Mutex<Pending>,
+    news: Notify,
+    closing: CancellationToken,
+}
+
+impl Ledger {
+    /// Writes what an earlier run left, and begins.
+    ///
+    /// # Errors
+    /// [`StoreError`] if what was left cannot be written; the file stays.
+    pub(crate) async fn start(store: Store, state_folder: &Path) -> Result<(Self, JoinHandle<()>), StoreError> {
+        let spill = Spill::new(state_folder);
+        write_leftover(&store, &spill).await?;
+        let shared =
+            Arc::new(Shared { pending: Mutex::default(), news: Notify::new(), closing: CancellationToken::new() });
+        let (strangers, receiver) = mpsc::channel(STRANGERS);
+        let (take_news, strangers_lost) = (Arc::new(Notify::new()), Arc::default());
+        let writer = Writer {
+            store: store.clone(),
+            shared: shared.clone(),
+            spill,
+            spilled: None,
+            take_news: take_news.clone(),
+            away_since: None,
+        };
+        tokio::spawn(write_strangers(store, receiver, shared.closing.clone()));
+        let task = tokio::spawn(writer.run());
+        Ok((Self { shared, strangers, strangers_lost, take_news }, task))
+    }
+
+    /// Keeps something of a show.
+    pub(crate) fn write(&self, entry: Entry) {
+        self.shared.pending.lock().add(entry);
+        self.shared.news.notify_one();
+    }
+
+    /// Keeps who was turned away, if there is room.
+    pub(crate) fn write_stranger(&self, attempt: TurnedAway) {
+        if self.strangers.try_send(attempt).is_err() {
+            let lost = self.strangers_lost.fetch_add(1, Ordering::Relaxed) + 1;
+            if lost.is_power_of_two() {
+                tracing::warn!(lost, "turned-away callers are not written down: there are too many, or the database is away");
+            }
+        }
+    }
+
+    /// Says that nothing more comes; the task ends when all is written, or lies on the disk.
+    pub(crate) fn close(&self) {
+        self.shared.closing.cancel();
+        self.shared.news.notify_one();
+    }
+}
+
+async fn write_leftover(store: &Store, spill: &Spill) -> Result<(), StoreError> {
+    let entries = match spill.read() {
+        Ok(entries) => entries,
+        Err(error) => {
+            let file = spill.path().display();
+            tracing::error!(%file, %error, "records that an earlier run could not write cannot be read; the file is left");
+            return Ok(());
+        }
+    };
+    if entries.is_empty() {
+        return Ok(());
+    }
+    tracing::info!(count = entries.len(), "writing records that an earlier run could not write");
+    for entry in &entries {
+        match write(store, entry).await {
+            Err(error) if error.is_unavailable() => return Err(error),
+            Err(error) => tracing::error!(%error, ?entry, "a record could not be written"),
+            Ok(()) => {}
+        }
+    }
+    if let Err(error) = spill.remove() {
+        tracing::warn!(%error, "a file of the state folder could not be removed");
+    }
+    Ok(())
+}
+
+struct Writer {
+    store: Store,
+    shared: Arc<Shared>,
+    spill: Spill,
+    /// Which version of what is pending lies on the disk.
+    spilled: Option<u64>,
+    take_news: Arc<Notify>,
+    away_since: Option<Instant>,
+}
+
+impl Writer {
+    async fn run(mut self) {
+        loop {
+            let first = self.shared.pending.lock().first();
+            let Some((ticket, entry)) = first else {
+                self.remove_spill().await;
+                if self.shared.closing.is_cancelled() {
+                    return;
+                }
+                self.shared.news.notified().await;
+                continue;
+            };
+            match write(&self.store, &entry).await {
+                Err(error) if error.is_unavailable() => {
+                    if self.wait_for_database(&error).await {
+                        continue;
+                    }
+                    return tracing::warn!("records wait on the disk for the next start: the database is away");
+                }
+                Err(error) => tracing::error!(%error, "a record could not be written"),
+                Ok(()) if self.away_since.take().is_some() => tracing::info!("the database is back"),
+                Ok(()) => {}
+            }
+            self.shared.pending.lock().done(ticket);
+            if matches!(entry, Entry::Take(_)) {
+                self.take_news.notify_one();
+            }
+        }
+    }
+
+    /// Puts what is pending on the disk, and waits a moment. False if the service stops and there
+    /// is no more time.
+    async fn wait_for_database(&mut self, error: &StoreError) -> bool {
+        let since = *self.away_since.get_or_insert_with(|| {
+            tracing::error!(%error, "the database is away; shows go on, records wait");
+            Instant::now()
+        });
+        let is_closing = self.shared.closing.is_cancelled();
+        self.write_spill().await;
+        if is_closing && since.elapsed() > STOP_PATIENCE {
+            return false;
+        }
+        sleep(RETRY_PAUSE).await;
+        true
+    }
+
+    async fn write_spill(&mut self) {
+        let (version, entries) = {
+            let pending = self.shared.pending.lock();
+            if self.spilled == Some(pending.version()) {
+                return;
+            }
+            (pending.version(), pending.entries())
+        };
+        let spill = self.spill.clone();
+        let written = timeout(DISK_PATIENCE, spawn_blocking(move || spill.write(&entries))).await;
+        match written {
+            Ok(Ok(Ok(()))) => self.spilled = Some(version),
+            Ok(Ok(Err(error))) => tracing::error!(%error, "records that wait cannot be put on the disk"),
+            _ => tracing::error!("records that wait cannot be put on the disk: it does not answer"),
+        }
+    }
+
+    async fn remove_spill(&mut self) {
+        if self.spilled.take().is_some() {
+            let spill = self.spill.clone();
+            let _ = timeout(DISK_PATIENCE, spawn_blocking(move || spill.remove())).await;
+        }
+    }
+}
+
+/// Writes who was turned away. While the database is away the queue fills, and what comes then is
+/// only counted.
+async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<TurnedAway>, closing: CancellationToken) {
+    loop {
+        let attempt = tokio::select! {
+            attempt = receiver.recv() => attempt,
+            () = closing.cancelled() => None,
+        };
+        let Some(attempt) = attempt else { return };
+        let write = || async { timeout(WRITE_PATIENCE, store.write_turned_away(&attempt)).await.unwrap_or(Err(StoreError::Slow)) };
+        while let Err(error) = write().await {
+            if !error.is_unavailable() {
+                tracing::error!(%error, "a turned-away caller could not be written down");
+                break;
+            }
+            tokio::select! {
+                () = sleep(RETRY_PAUSE) => {}
+                () = closing.cancelled() => return,
+            }
+        }
+    }
+}
+
+async fn write(store: &Store, entry: &Entry) -> Result<(), StoreError> {
+    timeout(WRITE_PATIENCE, write_entry(store, entry)).await.unwrap_or(Err(StoreError::Slow))
+}
+
+async fn write_entry(store: &Store, entry: &Entry) -> Result<(), StoreError> {
+    match entry {
+        Entry::SessionBegan(session) => store.begin_session(session).await,
+        Entry::SessionEnded(end) => store.end_session(end).await,
+        Entry::Leg(leg) => store.write_leg(leg).await,
+        Entry::Take(take) => store.write_take(take).await,
+    }
+}
