@@ -21,9 +21,9 @@ fn main() -> ExitCode {
         // Whoever reads our output may stop reading when it has enough.
         Err(Failure::Output(error)) if error.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
         Err(failure) => {
-            eprintln!("waverant: {failure}");
+            eprintln!("waverant: {}", output::clean_line(&failure.to_string()));
             if let Some(step) = failure.next_step() {
-                eprintln!("          {step}");
+                eprintln!("          {}", output::clean_line(&step));
             }
             ExitCode::from(failure.exit_code())
         }

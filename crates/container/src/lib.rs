@@ -25,4 +25,6 @@ pub use matroska::{ClusterWriter, MatroskaError, MatroskaReader};
 pub use mp4::{Extent, FragmentWriter, Layout, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Selection, plan_progressive};
 pub use source::Source;
 pub use stream::{ElementaryStream, StreamEvent};
+#[cfg(any(test, feature = "testing"))]
+pub use ts::TsTimingCheck;
 pub use ts::{TsCounters, TsReader, TsWriter, Uncarried, is_writable};

@@ -6,6 +6,7 @@ use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::path::Path;
 use std::process::Command;
 
+use crate::machine;
 use crate::net::ServerTls;
 use crate::settings::Settings;
 
@@ -54,6 +55,7 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
             Err(error) => Finding::bad(error),
         });
     }
+    findings.push(check_descriptors(settings));
     if settings.database_url.is_none() {
         findings.push(check_program("mariadbd"));
         findings.push(check_program("mariadb-install-db"));
@@ -127,6 +129,20 @@ fn check_space(folder: &Path) -> Finding {
             }
         }
         Err(error) => Finding::bad(format!("{}: free space cannot be read: {error}", folder.display())),
+    }
+}
+
+fn check_descriptors(settings: &Settings) -> Finding {
+    let (there, doors) = (machine::raise_descriptors(), machine::wanted_descriptors(settings));
+    let left = there.saturating_sub(doors);
+    let text =
+        format!("{there} open files are allowed; the doors may take {doors}, which leaves {left} for legs and takes");
+    if left < machine::SHOW_DESCRIPTORS {
+        Finding::bad(format!(
+            "{text}; raise LimitNOFILE (ulimit -n), or lower rtmp_callers and http_connections in [limits]"
+        ))
+    } else {
+        Finding::good(text)
     }
 }
 

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
-use waverant_service::{Service, Settings, check_machine, openapi_document, start_logging};
+use waverant_service::{Service, Settings, check_machine, make_files_private, openapi_document, start_logging};
 
 /// Takes encoder streams, records them, and sends each to several platforms.
 #[derive(Parser, Debug)]
@@ -66,6 +66,7 @@ fn check(settings: &Settings) -> ExitCode {
 }
 
 fn run(settings: Settings) -> ExitCode {
+    make_files_private();
     start_logging(&settings);
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

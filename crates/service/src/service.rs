@@ -19,6 +19,7 @@ use crate::check::{bind_failure, folder_failure, try_folder};
 use crate::house::{House, Ledger};
 use crate::ingest::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
 use crate::library;
+use crate::machine;
 use crate::net::ServerTls;
 use crate::recorder::{RecordingsFolder, recover_takes};
 use crate::settings::Settings;
@@ -37,6 +38,12 @@ const GOODBYE_TIMEOUT: Duration = Duration::from_millis(500);
 
 /// How long open API calls may take when the service stops.
 const API_STOP_TIMEOUT: Duration = Duration::from_secs(1);
+
+/// Who may look into the state folder: nobody else.
+const STATE_MODE: u32 = 0o700;
+
+/// Who may look into the recordings folder: its group, too.
+const RECORDINGS_MODE: u32 = 0o750;
 
 /// A peer over SRT says something every second; one that is silent for so long is gone.
 const SRT_IDLE_TIMEOUT: Duration = Duration::from_secs(5);
@@ -123,10 +130,21 @@ impl Service {
     /// # Errors
     /// [`StartError`] that says what to do.
     pub async fn start(settings: Settings) -> Result<Self, StartError> {
-        for (name, folder) in
-            [("state folder", &settings.state_folder), ("recordings folder", &settings.recordings_folder)]
-        {
-            try_folder(folder).map_err(|error| StartError::Folder(folder_failure(name, folder, &error)))?;
+        let descriptors = machine::raise_descriptors();
+        let wanted = machine::wanted_descriptors(&settings) + machine::SHOW_DESCRIPTORS;
+        if descriptors < wanted {
+            tracing::warn!(
+                descriptors,
+                wanted,
+                "the system allows few open files; raise LimitNOFILE, or lower [limits]"
+            );
+        }
+        for (name, folder, mode) in [
+            ("state folder", &settings.state_folder, STATE_MODE),
+            ("recordings folder", &settings.recordings_folder, RECORDINGS_MODE),
+        ] {
+            let made = machine::keep_private(folder, mode).and_then(|()| try_folder(folder));
+            made.map_err(|error| StartError::Folder(folder_failure(name, folder, &error)))?;
         }
         // Bound first: a port in use is found before the database is started for nothing.
         let rtmp = bind("rtmp", settings.rtmp)?;
@@ -149,7 +167,7 @@ impl Service {
         make_administrator(&store, settings.administrator_file.as_deref()).await?;
         let first_run = Arc::new(FirstRun::new(&store, &settings.state_folder).await?);
 
-                let recordings =
+        let recordings =
             RecordingsFolder { path: settings.recordings_folder.clone(), floor_bytes: settings.recordings_floor_bytes };
         let house = House::open(store, ledger, recordings, settings.take_undo, &settings.state_folder).await?;
         house.tasks.spawn(library::keep(house.clone()));

@@ -21,7 +21,7 @@ use clap_complete::Shell;
 use serde_json::Value;
 
 use crate::error::Failure;
-use crate::output::Report;
+use crate::output::{Clean, Report};
 
 /// Steers a Waverant service: channels, keys, destinations, what is on air, recordings.
 ///
@@ -82,7 +82,8 @@ enum Command {
 }
 
 pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failure> {
-    let mut report = Report { out, json: arguments.json };
+    let mut out = Clean::new(out, arguments.json);
+    let mut report = Report { out: &mut out, json: arguments.json };
     match arguments.command {
         Command::SignIn(command) => command.run(&mut report),
         Command::SignOut => account::sign_out(&mut report),

@@ -1,7 +1,9 @@
 //! Tables for people, JSON for programs.
 
+mod clean;
 mod format;
 mod table;
 
+pub(crate) use clean::{Clean, clean_line};
 pub(crate) use format::{ago, bitrate, duration, size};
 pub(crate) use table::{Column, Report};

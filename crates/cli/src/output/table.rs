@@ -4,6 +4,8 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{CellAlignment, ContentArrangement, Table};
 use serde_json::Value;
 
+use super::clean::clean_line;
+
 /// A column: its title, and what it shows of a row.
 pub(crate) struct Column {
     title: &'static str,
@@ -47,7 +49,7 @@ impl Report<'_> {
         table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Disabled);
         table.set_header(columns.iter().map(|column| column.title.to_uppercase()));
         for row in rows {
-            table.add_row(columns.iter().map(|column| (column.cell)(row)));
+            table.add_row(columns.iter().map(|column| clean_line(&(column.cell)(row))));
         }
         for (at, column) in columns.iter().enumerate() {
             if let Some(place) = table.column_mut(at) {

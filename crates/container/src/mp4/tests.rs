@@ -2,6 +2,7 @@
 
 use bytes::Bytes;
 use proptest::prelude::*;
+use rstest::rstest;
 use waverant_media::testing::{self, h264_and_aac as tracks};
 use waverant_media::{MediaTime, Packet, TrackId, TrackKind, Tracks};
 
@@ -83,6 +84,32 @@ fn the_presentation_starts_at_zero_and_keeps_the_offset_between_tracks() {
     assert_eq!(first(1), MediaTime::ZERO);
     let offset = first(0).millis();
     assert!((55..=57).contains(&offset), "picture {offset} ms behind the sound");
+}
+
+/// An edit on sound is read as the encoder's priming by browsers and container tools, and its sound
+/// comes early by what pictures are shown late.
+#[rstest]
+#[case::no_reordering(0)]
+#[case::one_picture(33)]
+#[case::two_pictures(67)]
+#[case::pyramid(133)]
+fn sound_has_no_edit_and_stands_right_against_the_shown_picture(#[case] reordering: i64) {
+    // A flash and a beep at 1500 ms.
+    let pictures = (0..30).map(|n| video(1000 + n * 100 / 3, reordering, n % 15 == 0));
+    let sound = (0..40).map(|n| audio(1000 + reordering + n * 1024 / 48));
+    let mut packets: Vec<Packet> = pictures.chain(sound).collect();
+    packets.sort_by_key(|packet| packet.dts);
+    let raw = write(&packets);
+    let places = |name: &[u8]| {
+        raw.windows(4).enumerate().filter(|(_, found)| *found == name).map(|(at, _)| at).collect::<Vec<_>>()
+    };
+    assert_eq!(places(b"elst").len(), usize::from(reordering > 0), "pictures alone have an edit");
+    let times: Vec<u64> =
+        places(b"tfdt").iter().map(|at| u64::from_be_bytes(raw[at + 8..at + 16].try_into().unwrap())).collect();
+    assert_eq!(times[..2], [0, 0], "both begin at once, in their own clocks");
+    let file = Mp4File::parse(&Bytes::from(raw)).unwrap();
+    let first = |track: usize| file.tracks[track].samples.iter().map(|sample| sample.pts).min().unwrap();
+    assert_eq!((first(0), first(1)), (MediaTime::ZERO, MediaTime::ZERO));
 }
 
 #[test]

@@ -47,6 +47,9 @@ struct TrackWriter {
     clock: SampleClock,
     /// Length of a frame on the track's clock: fixed for audio, the last one seen for video.
     frame_length: i64,
+    /// What the file's decode times are less than the clock's. Sound has no edit: one is read as the
+    /// encoder's priming, and then the sound comes early by it.
+    shift: i64,
     samples: Vec<Sample>,
 }
 
@@ -72,6 +75,7 @@ impl TrackWriter {
             picture_size: track.codec.picture_size().unwrap_or_default(),
             clock: SampleClock::new(timescale),
             frame_length,
+            shift: 0,
             samples: Vec::new(),
         }
     }
@@ -232,7 +236,7 @@ impl FragmentWriter {
             if self.random_access.is_of(track.number)
                 && let Some(sample) = track.samples.get(place)
             {
-                let time = sample.decode_time + sample.composition_offset;
+                let time = sample.decode_time - track.shift + sample.composition_offset;
                 self.random_access.note(time, moof_at, number, u32::try_from(place + 1).unwrap_or(u32::MAX));
             }
         }
@@ -243,7 +247,8 @@ impl FragmentWriter {
         video.map(|track| track.samples.len() as u64).sum()
     }
 
-    /// Shifts all tracks by one amount, so that the earliest presented sample is at time 0.
+    /// Shifts all tracks by one amount, so that the earliest presented sample is at time 0: pictures
+    /// by an edit, since their decode times would be negative, sound by its decode times.
     fn write_head(&mut self) -> Vec<u8> {
         let first_presented = |track: &TrackWriter| {
             let earliest = track.samples.iter().map(|sample| sample.decode_time + sample.composition_offset).min()?;
@@ -252,6 +257,9 @@ impl FragmentWriter {
         let shift = self.tracks.iter().filter_map(first_presented).min().unwrap_or(0).max(0);
         let shift = MediaTime::from_ticks(shift);
         self.presentation_start = Some(self.origin.unwrap_or_default() + shift);
+        for track in self.tracks.iter_mut().filter(|track| !is_video(&track.track.codec)) {
+            track.shift = shift.in_timescale(track.clock.timescale);
+        }
         let tracks = self.tracks.iter().map(|track| InitTrack {
             number: track.number,
             timescale: track.clock.timescale,
@@ -260,7 +268,7 @@ impl FragmentWriter {
             language: track.track.language.as_deref(),
             name: track.track.name.as_deref(),
             is_default: track.is_default,
-            edit_start: shift.in_timescale(track.clock.timescale),
+            edit_start: shift.in_timescale(track.clock.timescale) - track.shift,
             tables: None,
         });
         let init = Init { began_ms: self.head.began_ms, tracks: tracks.collect(), brands: FRAGMENTED, duration: 0 };
@@ -313,7 +321,7 @@ fn payload_size(track: &TrackWriter) -> usize {
 /// Source: ISO/IEC 14496-12, 8.8.7, 8.8.8 and 8.8.12
 fn write_track_fragment(out: &mut BoxWriter, track: &mut TrackWriter, next: Option<i64>) -> usize {
     let durations = track.durations(next);
-    let first = track.samples.first().map_or(0, |sample| sample.decode_time);
+    let first = track.samples.first().map_or(0, |sample| sample.decode_time - track.shift);
     let mut data_offset_at = 0;
     out.boxed(b"traf", |out| {
         // default-base-is-moof

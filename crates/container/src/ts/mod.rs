@@ -1,6 +1,7 @@
 //! MPEG transport streams (ISO/IEC 13818-1).
 
 mod alignment;
+mod clock;
 mod packet;
 mod pes;
 mod reader;
@@ -9,9 +10,13 @@ mod streams;
 mod tables;
 #[cfg(test)]
 mod tests;
+#[cfg(any(test, feature = "testing"))]
+mod timing;
 mod writer;
 
 pub use reader::{TsCounters, TsReader, Uncarried};
+#[cfg(any(test, feature = "testing"))]
+pub use timing::TsTimingCheck;
 pub use writer::{TsWriter, is_writable};
 
 /// Begins every packet.

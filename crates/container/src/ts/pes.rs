@@ -104,6 +104,16 @@ fn parse(mut held: BytesMut) -> Option<Pes> {
     Some(Pes { pts, dts, payload })
 }
 
+/// The times in the header at the begin of a PES packet: of presentation and of decoding.
+#[cfg(any(test, feature = "testing"))]
+pub(super) fn read_header_times(payload: &[u8]) -> Option<(u64, u64)> {
+    let fixed: &[u8; FIXED_LENGTH] = payload.first_chunk()?;
+    let times = payload.get(FIXED_LENGTH..FIXED_LENGTH + usize::from(fixed[8]))?;
+    let pts = if fixed[7] & 0x80 != 0 { read_time(times.get(..5)?)? } else { return None };
+    let dts = if fixed[7] >> 6 == 0b11 { read_time(times.get(5..10)?)? } else { pts };
+    Some((pts, dts))
+}
+
 /// 33 bits in three pieces, each with a marker behind.
 fn read_time(raw: &[u8]) -> Option<u64> {
     let raw: &[u8; 5] = raw.try_into().ok()?;

@@ -8,7 +8,7 @@ use waverant_media::{
 
 use super::packet::TsPacket;
 use super::tables::{StreamCodec, WrittenStream, parse_pat, parse_pmt, write_pat, write_pmt};
-use super::{TsReader, TsWriter};
+use super::{TsReader, TsTimingCheck, TsWriter};
 use crate::StreamEvent;
 
 const PACKET: usize = 188;
@@ -100,6 +100,7 @@ fn written(show: &Show) -> Vec<u8> {
         writer.write(packet, &mut out);
     }
     assert_eq!(out.len() % PACKET, 0);
+    check_timing(&out);
     // One more of each, so that the last pictures end.
     for track in show.tracks.iter() {
         let last = show.packets.iter().rfind(|packet| packet.track == track.id).unwrap();
@@ -107,6 +108,76 @@ fn written(show: &Show) -> Vec<u8> {
         writer.write(&Packet { dts, pts: dts, ..last.clone() }, &mut out);
     }
     out
+}
+
+/// Every stream that a test writes keeps the times of the standard.
+fn check_timing(raw: &[u8]) {
+    let mut check = TsTimingCheck::default();
+    raw.chunks(1316).for_each(|piece| check.handle_bytes(piece));
+    assert_eq!(check.faults(), [""; 0]);
+    assert!(check.clock_count() > 10);
+}
+
+/// The same show as it comes from an encoder whose sound is `late` behind its pictures, in packets
+/// of `batch` frames.
+fn interleaved(show: &Show, late: i64, batch: usize) -> Vec<u8> {
+    let mut order: Vec<(MediaTime, &Packet)> = show
+        .packets
+        .iter()
+        .enumerate()
+        .map(|(place, packet)| match packet.kind {
+            TrackKind::Video => (packet.dts, packet),
+            TrackKind::Audio => {
+                let waits = MediaTime::from_millis(21 * i64::try_from(place % batch).unwrap());
+                (packet.dts + MediaTime::from_millis(late) + waits, packet)
+            }
+        })
+        .collect();
+    order.sort_by_key(|(at, packet)| (*at, packet.dts));
+    let (mut writer, mut out) = (TsWriter::new(), Vec::new());
+    writer.set_tracks(&show.tracks);
+    order.into_iter().for_each(|(_, packet)| writer.write(packet, &mut out));
+    out
+}
+
+/// The clock swung back with every sound that came behind a picture of a later time.
+#[rstest]
+#[case::together(0, 1)]
+#[case::sound_behind_a_picture(68, 1)]
+#[case::sound_in_bursts(90, 4)]
+#[case::sound_far_behind(300, 1)]
+#[case::pictures_behind(-250, 1)]
+fn the_clock_only_rises_however_tracks_come(#[case] late: i64, #[case] batch: usize) {
+    let sounds: [(CodecParameters, &[u8]); 3] = [(aac(), &[0x21]), (aac(), &[0x21]), (aac(), &[0x21])];
+    check_timing(&interleaved(&show(Some(h264()), &sounds, 9_000), late, batch));
+    check_timing(&interleaved(&show(Some(hevc()), &sounds[..1], 100), late, batch));
+}
+
+#[test]
+fn the_clock_goes_on_where_nothing_is_written() {
+    let show = show(Some(h264()), &[], 500);
+    let (mut writer, mut out) = (TsWriter::new(), Vec::new());
+    writer.set_tracks(&show.tracks);
+    // Four pictures a second.
+    for (number, packet) in (0..).zip(&show.packets) {
+        let dts = MediaTime::from_millis(250 * number);
+        writer.write(&Packet { dts, pts: dts, ..packet.clone() }, &mut out);
+    }
+    check_timing(&out);
+}
+
+#[test]
+fn the_check_finds_what_it_is_for() {
+    let raw = written(&show(Some(h264()), &[(aac(), &[0x21])], 900));
+    let faults = |raw: &[u8]| {
+        let mut check = TsTimingCheck::default();
+        check.handle_bytes(raw);
+        check.faults().join("\n")
+    };
+    let half = raw.len() / PACKET / 2 * PACKET;
+    assert!(faults(&[&raw[half..], &raw[..half]].concat()).contains("the clock goes back"));
+    assert!(faults(&[&raw[..half], &raw[half + 40 * PACKET..]].concat()).contains("counts"));
+    assert!(faults(&raw.repeat(2)).contains("goes back"));
 }
 
 fn read(raw: &[u8], cut: usize) -> (Vec<StreamEvent>, TsReader) {
@@ -138,8 +209,8 @@ fn compare(show: &Show, events: &[StreamEvent]) {
         for (found, packet) in found.iter().zip(&expected) {
             let (pts, dts, random_access, payload) = found;
             assert_eq!(payload, &packet.payload, "{track:?} at {:?}", packet.dts);
-            assert!((pts - 90_000 - packet.pts.ticks()).abs() <= 1, "{pts} {:?}", packet.pts);
-            assert!((dts - 90_000 - packet.dts.ticks()).abs() <= 1);
+            assert!((pts - 315_000 - packet.pts.ticks()).abs() <= 1, "{pts} {:?}", packet.pts);
+            assert!((dts - 315_000 - packet.dts.ticks()).abs() <= 1);
             assert_eq!(*random_access, packet.random_access);
         }
         let config = events.iter().find_map(|event| match event {
@@ -251,8 +322,8 @@ fn a_repeated_packet_is_taken_once() {
 #[test]
 fn times_wrap_after_33_bits() {
     let show = show(Some(h264()), &[(aac(), &[0x21])], 200);
-    // The writer begins at a second; so the wrap is 26.5 hours later.
-    let jump = MediaTime::from_ticks((1 << 33) - 90_000 * 2);
+    // The writer begins at three seconds and a half; so the wrap is 26.5 hours later.
+    let jump = MediaTime::from_ticks((1 << 33) - 90_000 * 9 / 2);
     let mut first = show.packets[0].clone();
     first.dts = MediaTime::ZERO - jump;
     first.pts = first.dts;

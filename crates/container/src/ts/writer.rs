@@ -2,6 +2,7 @@ use bytes::Bytes;
 use waverant_media::{AdtsHeader, CodecParameters, MediaTime, NalUnits, Packet, Track, TrackId, TrackKind, Tracks};
 
 use super::SYNC_BYTE;
+use super::clock::ProgramClock;
 use super::packet::{PACKET_LENGTH, write_pcr};
 use super::pes::write_header;
 use super::tables::{
@@ -15,15 +16,8 @@ const PROGRAM: u16 = 1;
 /// Tables are repeated this often, and before every keyframe, so that a receiver can begin.
 const TABLE_INTERVAL: MediaTime = MediaTime::from_millis(100);
 
-/// The clock is told at least this often (2.7.2 allows 100 ms, broadcasters ask for 40).
-const CLOCK_INTERVAL: MediaTime = MediaTime::from_millis(40);
-
-/// How far the clock is behind the decoding times: the time that a receiver has for a picture
-/// to come in whole.
-const CLOCK_LEAD: MediaTime = MediaTime::from_millis(200);
-
 /// Times begin here, so that the clock is never before 0.
-const FIRST_TIME: MediaTime = MediaTime::from_millis(1_000);
+const FIRST_TIME: MediaTime = MediaTime::from_millis(3_500);
 
 /// A section of a map has at most so many bytes (2.4.4.9: a length of 1021).
 const MAX_SECTION: usize = 1024;
@@ -52,7 +46,7 @@ pub struct TsWriter {
     table_continuity: [u8; 2],
     first_dts: Option<MediaTime>,
     tables_at: Option<MediaTime>,
-    clock_at: Option<MediaTime>,
+    clock: ProgramClock,
     /// Kept for its memory.
     body: Vec<u8>,
 }
@@ -108,18 +102,11 @@ impl TsWriter {
             self.write_tables(out);
         }
         let stream = &self.streams[place];
-        let needs_clock =
-            is_due(self.clock_at, CLOCK_INTERVAL) || (stream.pid == self.clock_pid && packet.is_keyframe());
-        let clock = (dts - CLOCK_LEAD).max(MediaTime::ZERO);
-        if needs_clock {
-            self.clock_at = Some(dts);
-        }
-        // Between pictures the clock has packets of its own.
-        let own_clock = needs_clock && stream.pid != self.clock_pid;
-        if own_clock {
-            self.write_clock(clock, out);
-        }
-        let clock = (needs_clock && !own_clock).then_some(clock);
+        let carries_clock = stream.pid == self.clock_pid;
+        let mut told = self.clock.before(dts, carries_clock && packet.is_keyframe());
+        // Elsewhere the clock has packets of its own.
+        let clock = if carries_clock { told.pop() } else { None };
+        told.into_iter().for_each(|clock| self.write_clock(clock, out));
         let mut body = std::mem::take(&mut self.body);
         body.clear();
         let stream = &mut self.streams[place];

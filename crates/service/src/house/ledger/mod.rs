@@ -88,7 +88,10 @@ impl Ledger {
         if self.strangers.try_send(attempt).is_err() {
             let lost = self.strangers_lost.fetch_add(1, Ordering::Relaxed) + 1;
             if lost.is_power_of_two() {
-                tracing::warn!(lost, "turned-away callers are not written down: there are too many, or the database is away");
+                tracing::warn!(
+                    lost,
+                    "turned-away callers are not written down: there are too many, or the database is away"
+                );
             }
         }
     }
@@ -216,7 +219,9 @@ async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<TurnedAway>,
             () = closing.cancelled() => None,
         };
         let Some(attempt) = attempt else { return };
-        let write = || async { timeout(WRITE_PATIENCE, store.write_turned_away(&attempt)).await.unwrap_or(Err(StoreError::Slow)) };
+        let write = || async {
+            timeout(WRITE_PATIENCE, store.write_turned_away(&attempt)).await.unwrap_or(Err(StoreError::Slow))
+        };
         while let Err(error) = write().await {
             if !error.is_unavailable() {
                 tracing::error!(%error, "a turned-away caller could not be written down");
