@@ -12,7 +12,9 @@ use tokio::net::{TcpListener, TcpSocket};
 use tokio::task::JoinHandle;
 use tokio::time::timeout;
 use waverant_relay::LobbyLimits;
-use waverant_store::{KeyFileError, Keychain, PrivateServer, PrivateServerError, Secret, Store, StoreError};
+use waverant_store::{
+    KeyFileError, Keychain, PrivateServer, PrivateServerError, Secret, Store, StoreError, TakeFilter,
+};
 
 use crate::api::{ApiState, FirstRun, Ports, serve};
 use crate::check::{bind_failure, folder_failure, try_folder};
@@ -163,12 +165,13 @@ impl Service {
         let store = Store::open(&url, keychain).await?;
         // First: what an earlier run could not write ends sessions that are not to be closed below.
         let (ledger, ledger_task) = Ledger::start(store.clone(), &settings.state_folder).await?;
+        let recordings =
+            RecordingsFolder { path: settings.recordings_folder.clone(), floor_bytes: settings.recordings_floor_bytes };
+        mark_recordings(&store, &recordings).await?;
         close_unfinished(&store, &settings.recordings_folder).await?;
         make_administrator(&store, settings.administrator_file.as_deref()).await?;
         let first_run = Arc::new(FirstRun::new(&store, &settings.state_folder).await?);
 
-        let recordings =
-            RecordingsFolder { path: settings.recordings_folder.clone(), floor_bytes: settings.recordings_floor_bytes };
         let house = House::open(store, ledger, recordings, settings.take_undo, &settings.state_folder).await?;
         house.tasks.spawn(library::keep(house.clone()));
         let addresses = Addresses {
@@ -303,6 +306,17 @@ fn open_database(settings: &Settings) -> Result<(Option<PrivateServer>, String),
     let server = PrivateServer::start(&folder)?;
     let url = server.url("waverant");
     Ok((Some(server), url))
+}
+
+/// Takes that are looked for to know the recordings folder of a house that had no mark yet.
+const KNOWN_TAKES: u32 = 50;
+
+async fn mark_recordings(store: &Store, recordings: &RecordingsFolder) -> Result<(), StartError> {
+    let filter = TakeFilter { limit: KNOWN_TAKES, ..TakeFilter::default() };
+    let here = store.takes(&filter).await?.into_iter().filter(|take| take.card.is_here);
+    let known: Vec<PathBuf> = here.map(|take| take.record.path.into()).collect();
+    let failed = |source| StartError::File { path: recordings.path.clone(), source };
+    recordings.make_mark(&known).map_err(failed)
 }
 
 /// Closes what a run that was killed left open, and says so.

@@ -56,7 +56,7 @@ fn take(session_id: u64, number: u32) -> TakeRecord {
         session_id,
         number,
         path: format!("finish-line/{session_id}-{number}.mp4"),
-        state: TakeState::Writing,
+        state: TakeState::Complete,
         started_at: NOW + Duration::hours(i64::try_from(session_id).unwrap()),
         duration_ms: 0,
         size_bytes: 1_000,
@@ -125,14 +125,13 @@ async fn what_people_make_of_a_take_outlives_what_the_recorder_writes() {
     let change = TakeChange { title: Some("Heat 2".into()), note: Some("windy".into()), is_locked: Some(true) };
     store.change_take(1, 1, &change).await.unwrap();
     store.set_take_digest(1, 1, Some([7; 32])).await.unwrap();
-    store.set_take_origin(1, 1, 4).await.unwrap();
     store.write_take(&TakeRecord { duration_ms: 5, ..take(1, 1) }).await.unwrap();
     let card = store.take(1, 1).await.unwrap().card;
     let expected = TakeCard {
         title: Some("Heat 2".into()),
         note: Some("windy".into()),
         is_locked: true,
-        cut_from: Some(4),
+        cut_from: None,
         removed_at: None,
         sha256: Some([7; 32]),
         is_here: true,
@@ -143,13 +142,51 @@ async fn what_people_make_of_a_take_outlives_what_the_recorder_writes() {
     let card = store.take(1, 1).await.unwrap().card;
     assert_eq!((card.title.as_deref(), card.note), (Some("Heat 2"), None));
 
+    let locked = store.set_take_removed(1, 1, Some(NOW)).await;
+    assert!(matches!(locked, Err(StoreError::NotFound { .. })), "it is locked");
+    let unlocked = TakeChange { is_locked: Some(false), ..TakeChange::default() };
+    store.change_take(1, 1, &unlocked).await.unwrap();
     store.set_take_removed(1, 1, Some(NOW)).await.unwrap();
     assert!(store.takes_of_session(1).await.unwrap().is_empty());
     assert_eq!(store.takes(&TakeFilter { removed: true, ..TakeFilter::default() }).await.unwrap().len(), 1);
     store.set_take_removed(1, 1, None).await.unwrap();
     assert_eq!(store.last_take_number(1).await.unwrap(), 1);
     store.forget_take(1, 1).await.unwrap();
+    assert!(store.take(1, 1).await.is_ok(), "its removal was not begun");
+    assert!(store.begin_forgetting(1, 1, None).await.unwrap());
+    store.forget_take(1, 1).await.unwrap();
     assert!(matches!(store.take(1, 1).await, Err(StoreError::NotFound { kind: "take", .. })));
+}
+
+/// The keeper decides on a list that it read; what people did to the take since then counts.
+#[tokio::test]
+async fn a_take_that_was_touched_meanwhile_is_not_removed() {
+    let (_database, store) = store().await;
+    store.begin_session(&session(1)).await.unwrap();
+    for number in 1..=5 {
+        store.write_take(&take(1, number)).await.unwrap();
+    }
+    let lock = |is_locked| TakeChange { is_locked: Some(is_locked), ..TakeChange::default() };
+    // Locked, removed, had back, and a second keeper.
+    store.change_take(1, 1, &lock(true)).await.unwrap();
+    assert!(!store.begin_forgetting(1, 1, None).await.unwrap());
+    store.set_take_removed(1, 2, Some(NOW)).await.unwrap();
+    assert!(!store.begin_forgetting(1, 2, None).await.unwrap());
+    store.set_take_removed(1, 2, None).await.unwrap();
+    assert!(!store.begin_forgetting(1, 2, Some(NOW)).await.unwrap());
+    assert!(store.begin_forgetting(1, 3, None).await.unwrap());
+    assert!(!store.begin_forgetting(1, 3, None).await.unwrap());
+    // From then on it is nobody's: no click brings half of it back.
+    assert!(store.change_take(1, 3, &lock(true)).await.is_err());
+    assert!(store.set_take_removed(1, 3, None).await.is_err());
+    assert_eq!(store.going_takes().await.unwrap().len(), 1);
+    assert_eq!(store.takes(&TakeFilter::default()).await.unwrap().len(), 4);
+    // Without a whole copy nothing is left to a depot.
+    assert!(!store.leave_take_to_depot(1, 4).await.unwrap());
+    // A cut never writes over another take.
+    assert!(!store.add_cut_take(&take(1, 4), 1, Some("finish")).await.unwrap());
+    assert!(store.add_cut_take(&take(1, 6), 1, Some("finish")).await.unwrap());
+    assert_eq!(store.take(1, 6).await.unwrap().card.cut_from, Some(1));
 }
 
 #[tokio::test]
@@ -189,6 +226,9 @@ async fn copies_remember_how_far_they_came() {
     let done = CopyRecord { state: CopyState::There, upload: None, error: None, ..copy };
     store.write_copy(&done).await.unwrap();
     assert_eq!(store.copy_of(1, 1).await.unwrap(), Some(done));
+    assert!(store.leave_take_to_depot(1, 1).await.unwrap());
+    assert!(!store.leave_take_to_depot(1, 1).await.unwrap(), "it is there already");
+    assert!(store.begin_forgetting(1, 1, None).await.unwrap());
     store.forget_take(1, 1).await.unwrap();
     assert!(store.copies().await.unwrap().is_empty(), "the copy of a take that is forgotten is forgotten too");
     store.remove_depot("attic").await.unwrap();
@@ -349,7 +389,7 @@ async fn sessions_legs_and_takes_are_kept() {
     store.write_leg(&leg).await.unwrap();
     assert_eq!(store.legs(2).await.unwrap()[0].redial_count, 4);
 
-    let take = take(2, 1);
+    let take = TakeRecord { state: TakeState::Writing, ..take(2, 1) };
     store.write_take(&take).await.unwrap();
     assert_eq!(store.unfinished_takes().await.unwrap(), std::slice::from_ref(&take));
     let done = TakeRecord { state: TakeState::Complete, duration_ms: 60_000, ..take };

@@ -302,12 +302,7 @@ pub(super) async fn cut_take(
     }
     check_room_for_a_job(&state)?;
     let take = state.house.library.ended_take(session, number).await?;
-    // A session that goes on numbers its takes itself.
-    let running = state.house.shows().into_iter().find(|show| show.id == session);
-    let new_number = match running {
-        Some(show) => show.next_take(),
-        None => state.house.library.next_number(session).await?,
-    };
+    let new_number = state.house.library.next_number(session).await?;
     let title = checked("title", form.title, MAX_TITLE)?;
     let order = CutOrder { from_ms: form.from_ms, to_ms: form.to_ms, title, number: new_number };
     Ok(begun(&state.house.library.start_cut(take, order)))

@@ -7,7 +7,7 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use serde_json::json;
 use time::OffsetDateTime;
-use waverant_store::{CopyRecord, CopyState, StoreError, StoredTake, TakeState};
+use waverant_store::{CopyRecord, CopyState, StoreError, StoredTake};
 
 use super::check::digest;
 use super::{CopyOutcome, DepotClient, Job, Library, LibraryError};
@@ -164,19 +164,12 @@ impl Library {
         if let Some(folder) = path.parent() {
             tokio::fs::create_dir_all(folder).await.map_err(|error| error.to_string())?;
         }
-        // What an earlier try brought is not brought again.
+        // What an earlier try brought is not brought again; it may have brought all.
         let there = tokio::fs::metadata(&partial).await.map_or(0, |metadata| metadata.len());
-        let (size, mut stream) = client.fetch(&copy.object_key, there).await?;
-        job.set_total(size);
         let opened = std::fs::OpenOptions::new().create(true).append(true).open(&partial);
         let mut file = opened.map_err(|error| error.to_string())?;
-        let mut at = there;
-        while let Some(piece) = stream.next().await {
-            let piece = piece?;
-            at += piece.len() as u64;
-            let written = tokio::task::spawn_blocking(move || file.write_all(&piece).map(|()| file)).await;
-            file = written.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
-            job.set_done(at);
+        if there < take.record.size_bytes || there == 0 {
+            file = bring(client, &copy.object_key, file, there, job).await?;
         }
         let (expected, stopping) = (take.card.sha256, self.stopping.clone());
         let checked = tokio::task::spawn_blocking(move || {
@@ -194,18 +187,38 @@ impl Library {
     }
 
     /// Takes a take from the disk whose copy is at its depot. True if it is gone.
-    pub(super) async fn leave_to_depot(&self, take: &StoredTake) -> Result<bool, StoreError> {
+    pub(super) async fn leave_to_depot(self: &Arc<Self>, take: &StoredTake) -> Result<bool, StoreError> {
         let (session, number) = (take.record.session_id, take.record.number);
-        let is_there = self.store.copy_of(session, number).await?.is_some_and(|copy| copy.state == CopyState::There);
-        if !is_there || take.record.state == TakeState::Writing || self.is_held(session, number) {
+        let Some(_hold) = self.hold(session, number) else { return Ok(false) };
+        // The records first: a file without a record of it is found and removed later by hand, but a
+        // record without its file would be a lie. They say whether it is still right.
+        if !self.store.leave_take_to_depot(session, number).await? {
             return Ok(false);
         }
-        // The records first: a file without a record of it is found and removed later by hand, but a
-        // record without its file would be a lie.
-        self.store.set_take_here(session, number, false).await?;
         self.remove_file(take).await;
         Ok(true)
     }
+}
+
+/// Appends what is missing of an object behind `there` bytes.
+async fn bring(
+    client: &DepotClient,
+    object_key: &str,
+    mut file: std::fs::File,
+    there: u64,
+    job: &Job,
+) -> Result<std::fs::File, String> {
+    let (size, mut stream) = client.fetch(object_key, there).await?;
+    job.set_total(size);
+    let mut at = there;
+    while let Some(piece) = stream.next().await {
+        let piece = piece?;
+        at += piece.len() as u64;
+        let written = tokio::task::spawn_blocking(move || file.write_all(&piece).map(|()| file)).await;
+        file = written.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
+        job.set_done(at);
+    }
+    Ok(file)
 }
 
 #[cfg(test)]

@@ -6,11 +6,11 @@ use std::sync::Arc;
 use bytes::Bytes;
 use serde_json::json;
 use tokio_util::sync::CancellationToken;
-use waverant_store::{StoredTake, TakeChange, TakeRecord, TakeState};
+use waverant_store::{StoredTake, TakeRecord, TakeState};
 
 use super::files::TakeBytes;
 use super::{Job, Library, LibraryError, Variant};
-use crate::recorder::TakeDisk;
+use crate::recorder::{TakeDisk, TakeFile};
 
 /// Bytes that are copied at once.
 const CHUNK: u64 = 1024 * 1024;
@@ -29,14 +29,12 @@ pub(crate) struct CutOrder {
 }
 
 impl Library {
-    /// The number of the next take of a session that is over.
+    /// The number of the next take of a session.
     pub(crate) async fn next_number(&self, session: u64) -> Result<u32, LibraryError> {
-        let last = self.store.last_take_number(session).await?;
-        // Two cuts at the same time would get the same number from the records.
-        let mut given = self.last_numbers.lock();
-        let number = given.get(&session).copied().unwrap_or(0).max(last) + 1;
-        given.insert(session, number);
-        Ok(number)
+        if !self.numbers.knows(session) {
+            self.numbers.learn(session, self.store.last_take_number(session).await?);
+        }
+        Ok(self.numbers.next(session))
     }
 
     /// Cuts a piece of a take into a take of its own, in a job.
@@ -68,17 +66,39 @@ impl Library {
                 marks: Vec::new(),
                 repair: None,
             };
-            let kept = async {
-                library.store.write_take(&record).await?;
-                library.store.set_take_origin(id.0, order.number, id.1).await?;
-                let change = TakeChange { title: order.title, ..TakeChange::default() };
-                library.store.change_take(id.0, order.number, &change).await
-            };
-            kept.await.map_err(|error| error.to_string())?;
+            let kept = library.store.add_cut_take(&record, id.1, order.title.as_deref()).await;
+            if !matches!(kept, Ok(true)) {
+                // A file that no record leads to fills the disk.
+                let _ = tokio::fs::remove_file(library.recordings.path.join(&path)).await;
+            }
+            if !kept.map_err(|error| error.to_string())? {
+                return Err(format!("the number {} was given to another take; cut it again", order.number));
+            }
             library.tell_news();
             Ok(json!({"session": id.0, "take": order.number, "duration_ms": duration_ms, "size_bytes": length}))
         })
     }
+}
+
+fn copy_into(
+    file: &mut dyn TakeFile,
+    bytes: &TakeBytes,
+    job: &Job,
+    stopping: &CancellationToken,
+) -> Result<(), String> {
+    let told = |error: std::io::Error| format!("the cut cannot be written: {error}");
+    let mut at = 0;
+    while at < bytes.length {
+        if stopping.is_cancelled() {
+            return Err("the service stops; cut it again".to_owned());
+        }
+        let length = usize::try_from((bytes.length - at).min(CHUNK)).unwrap_or(0);
+        let mut piece = vec![0; length];
+        bytes.read_at(at, &mut piece).and_then(|()| file.append(vec![Bytes::from(piece)])).map_err(told)?;
+        at += length as u64;
+        job.set_done(at);
+    }
+    file.sync().map_err(told)
 }
 
 fn write_out(
@@ -99,19 +119,13 @@ fn write_out(
             Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => continue,
             created => created.map_err(told)?,
         };
-        let mut at = 0;
-        while at < bytes.length {
-            if stopping.is_cancelled() {
-                return Err("the service stops; cut it again".to_owned());
-            }
-            let length = usize::try_from((bytes.length - at).min(CHUNK)).unwrap_or(0);
-            let mut piece = vec![0; length];
-            bytes.read_at(at, &mut piece).and_then(|()| file.append(vec![Bytes::from(piece)])).map_err(told)?;
-            at += length as u64;
-            job.set_done(at);
+        let copied = copy_into(file.as_mut(), bytes, job, stopping);
+        if copied.is_err()
+            && let Err(error) = disk.remove(&path)
+        {
+            tracing::warn!(%error, "a cut that was not finished stays on the disk");
         }
-        file.sync().map_err(told)?;
-        return Ok(path);
+        return copied.map(|()| path);
     }
     Err(format!("{stem} and {MAX_NAMES} names like it are taken"))
 }

@@ -22,6 +22,9 @@ const LOOKS: u32 = 2;
 /// Less time than this on the disk deserves a warning.
 pub(crate) const LOW_TIME: Duration = Duration::from_secs(2 * 3600);
 
+/// Tries after which a copy is not waited for by the rules: with pauses of ten minutes, a day.
+const MAX_ATTEMPTS: u32 = 150;
+
 /// The digest of a finished take is read at no more than about 100 MB/s, so that shows have the disk.
 const DIGEST_PAUSE: Duration = Duration::from_millis(10);
 
@@ -84,10 +87,26 @@ impl House {
 
 impl Library {
     async fn tidy(self: &Arc<Self>, house: &House) -> Result<(), StoreError> {
+        if !self.recordings_are_there().await {
+            return Ok(());
+        }
         let directory = house.directory();
-        let takes = self.store.takes(&TakeFilter::default()).await?;
         let rules: HashMap<&str, &ChannelRules> =
             directory.channels().map(|rules| (rules.name.as_str(), rules)).collect();
+        // What goes, goes first: decided on a list that was read just now, not on one that became old
+        // while files were read.
+        for take in self.store.going_takes().await? {
+            self.finish_forgetting(&take).await?;
+        }
+        let takes = self.store.takes(&TakeFilter::default()).await?;
+        self.apply_rules(&takes, &rules).await?;
+        for take in self.store.takes(&TakeFilter { removed: true, ..TakeFilter::default() }).await? {
+            let is_due =
+                take.card.removed_at.is_some_and(|removed| removed + self.undo_time <= OffsetDateTime::now_utc());
+            if is_due {
+                self.forget(&take).await?;
+            }
+        }
         for take in takes.iter().filter(|take| is_finished(take) && needs_mending(take)) {
             self.mend(take).await?;
         }
@@ -96,15 +115,26 @@ impl Library {
             let depot = rules.get(take.channel_name.as_str()).and_then(|rules| rules.depot.as_deref());
             self.take_in(take, depot).await?;
         }
-        self.apply_rules(&takes, &rules).await?;
-        for take in self.store.takes(&TakeFilter { removed: true, ..TakeFilter::default() }).await? {
-            let is_due =
-                take.card.removed_at.is_some_and(|removed| removed + self.undo_time <= OffsetDateTime::now_utc());
-            if is_due && !self.is_held(take.record.session_id, take.record.number) {
-                self.forget(&take).await?;
+        Ok(())
+    }
+
+    /// True if the recordings folder is the one that it was. A disk that is not mounted says so loudly, and
+    /// nothing is judged by what is not there.
+    async fn recordings_are_there(&self) -> bool {
+        let disk = self.recordings.clone();
+        let found = tokio::task::spawn_blocking(move || disk.check_mark()).await;
+        let found = found.map_err(std::io::Error::other).flatten();
+        let mut was_missing = self.folder_is_missing.lock();
+        match found {
+            Ok(()) if std::mem::take(&mut *was_missing) => tracing::info!("the recordings folder is back"),
+            Ok(()) => {}
+            Err(error) => {
+                if !std::mem::replace(&mut *was_missing, true) {
+                    tracing::error!(%error, "the recordings folder is not there; nothing is recorded or removed");
+                }
             }
         }
-        Ok(())
+        !*was_missing
     }
 
     /// Mends a take whose disk failed while it was written. A disk that is full still is tried again.
@@ -113,9 +143,9 @@ impl Library {
         let path = self.path_of(take);
         let mended = tokio::task::spawn_blocking(move || repair_file(&path)).await;
         let Ok(mended) = mended else { return Ok(()) };
-        if let Err(FileError::Io(error)) = &mended
-            && error.kind() == std::io::ErrorKind::StorageFull
-        {
+        // What the disk says now, it may not say tomorrow; only what stands in the file is final.
+        if let Err(FileError::Io(error)) = &mended {
+            self.note_unreadable(take, &error.to_string());
             return Ok(());
         }
         let record = mended_record(&take.record, mended);
@@ -141,19 +171,13 @@ impl Library {
         match found.await {
             Ok(digest) => self.store.set_take_digest(session, number, Some(digest)).await?,
             Err(LibraryError::Store(error)) => return Err(error),
-            Err(LibraryError::NoFile(path)) => {
-                tracing::error!(take = path, "a take is not on the disk any more");
-                return self.store.set_take_here(session, number, false).await;
-            }
+            // Missing is a state that may end: somebody puts the file back, or mounts its disk.
             Err(error) => {
-                tracing::warn!(
-                    take = take.record.path,
-                    error = error.told(),
-                    "a take was not read through; later again"
-                );
+                self.note_unreadable(take, &error.told());
                 return Ok(());
             }
         }
+        self.unreadable.lock().remove(&(session, number));
         if let Some(depot) = depot
             && let Err(error) = self.plan_copy(take, depot).await
         {
@@ -163,12 +187,28 @@ impl Library {
         Ok(())
     }
 
+    /// Says once of each take that it cannot be read; it is tried again with each look.
+    fn note_unreadable(&self, take: &StoredTake, error: &str) {
+        if self.unreadable.lock().insert((take.record.session_id, take.record.number)) {
+            tracing::error!(take = take.record.path, error, "a take cannot be read; it is tried again until it can");
+        }
+    }
+
     /// Removes what the channels' rules do not keep.
-    async fn apply_rules(&self, takes: &[StoredTake], rules: &HashMap<&str, &ChannelRules>) -> Result<(), StoreError> {
+    async fn apply_rules(
+        self: &Arc<Self>,
+        takes: &[StoredTake],
+        rules: &HashMap<&str, &ChannelRules>,
+    ) -> Result<(), StoreError> {
         let copies = self.store.copies().await?;
         let state_of = |take: &StoredTake| {
             let id = (take.record.session_id, take.record.number);
-            copies.iter().find(|copy| (copy.session_id, copy.number) == id).map(|copy| copy.state)
+            copies.iter().find(|copy| (copy.session_id, copy.number) == id)
+        };
+        let is_there = |take: &StoredTake| state_of(take).is_some_and(|copy| copy.state == CopyState::There);
+        // A copy that is on its way is waited for; one that failed for a day is not.
+        let is_awaited = |take: &StoredTake| {
+            state_of(take).is_some_and(|copy| copy.state != CopyState::There && copy.attempt_count < MAX_ATTEMPTS)
         };
         for (name, rules) in rules {
             let own: Vec<&StoredTake> =
@@ -177,7 +217,7 @@ impl Library {
                 is_finished(take) && !take.card.is_locked && !self.is_held(take.record.session_id, take.record.number)
             };
             if rules.removes_copied {
-                for take in own.iter().filter(|take| free(take) && state_of(take) == Some(CopyState::There)) {
+                for take in own.iter().filter(|take| free(take) && is_there(take)) {
                     self.leave_to_depot(take).await?;
                 }
             }
@@ -189,8 +229,7 @@ impl Library {
                 .map(|take| Kept {
                     ended_at: take.record.started_at + Duration::from_millis(take.record.duration_ms),
                     size_bytes: take.record.size_bytes,
-                    // A copy that is on its way is waited for.
-                    may_go: free(take) && state_of(take).is_none_or(|state| state == CopyState::There),
+                    may_go: free(take) && !is_awaited(take),
                 })
                 .collect();
             for place in rules.keeping.expired(&kept, OffsetDateTime::now_utc()) {
@@ -204,8 +243,18 @@ impl Library {
         Ok(())
     }
 
-    /// Removes a take's file and its record for good.
-    async fn forget(&self, take: &StoredTake) -> Result<(), StoreError> {
+    /// Removes a take's file and its record for good, unless the take is not any more what was decided on.
+    pub(super) async fn forget(self: &Arc<Self>, take: &StoredTake) -> Result<(), StoreError> {
+        let (session, number) = (take.record.session_id, take.record.number);
+        let Some(_hold) = self.hold(session, number) else { return Ok(()) };
+        if !self.store.begin_forgetting(session, number, take.card.removed_at).await? {
+            return Ok(());
+        }
+        tracing::info!(take = take.record.path, "the take is removed for good");
+        self.finish_forgetting(take).await
+    }
+
+    async fn finish_forgetting(&self, take: &StoredTake) -> Result<(), StoreError> {
         let (session, number) = (take.record.session_id, take.record.number);
         if let Err(error) = self.abandon_copy(session, number).await {
             tracing::warn!(%error, "the upload of a forgotten take was not given up at its depot");

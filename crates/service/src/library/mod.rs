@@ -7,9 +7,10 @@ mod depot;
 mod files;
 mod jobs;
 mod keeper;
+mod numbers;
 mod stills;
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -28,6 +29,7 @@ pub(crate) use keeper::{LOW_TIME, run as keep};
 
 use crate::recorder::{FileSource, RecordingsFolder, TakeDisk};
 use files::Layouts;
+pub(crate) use numbers::TakeNumbers;
 
 /// Why something cannot be done with a take.
 #[derive(Debug)]
@@ -58,8 +60,11 @@ pub(crate) struct Library {
     stills_folder: PathBuf,
     /// Takes that something is being done with that must not be disturbed by a removal.
     busy: Mutex<HashSet<(u64, u32)>>,
-    /// The last take numbers that were given to cuts, by session.
-    last_numbers: Mutex<HashMap<u64, u32>>,
+    /// The one source of take numbers, for recorders and cuts.
+    pub(crate) numbers: TakeNumbers,
+    /// Takes that could not be read when they were last looked at.
+    unreadable: Mutex<HashSet<(u64, u32)>>,
+    folder_is_missing: Mutex<bool>,
     outlook: Mutex<Option<DiskOutlook>>,
     /// How long a removed take can be had back.
     pub(crate) undo_time: Duration,
@@ -98,7 +103,9 @@ impl Library {
             layouts: Layouts::default(),
             stills_folder: state_folder.join("stills"),
             busy: Mutex::default(),
-            last_numbers: Mutex::default(),
+            numbers: TakeNumbers::default(),
+            unreadable: Mutex::default(),
+            folder_is_missing: Mutex::default(),
             outlook: Mutex::default(),
             undo_time,
             stopping,

@@ -18,9 +18,16 @@ pub(crate) trait TakeDisk: Debug + Send + Sync {
     /// Makes a file and its folder; an existing file is never touched.
     fn create(&self, path: &Path) -> io::Result<Box<dyn TakeFile>>;
 
+    /// Removes a file that was made here and is of no use.
+    fn remove(&self, path: &Path) -> io::Result<()>;
+
     /// How much room there is.
     fn outlook(&self) -> io::Result<DiskOutlook>;
 }
+
+/// Name of the file by which the recordings folder is known. Where it is missing, the disk is not
+/// mounted that belongs there.
+const MARK: &str = ".waverant-recordings";
 
 /// A take's file. All calls block.
 pub(crate) trait TakeFile: Debug + Send + Sync {
@@ -42,8 +49,35 @@ pub(crate) struct RecordingsFolder {
     pub(crate) floor_bytes: u64,
 }
 
+impl RecordingsFolder {
+    /// # Errors
+    /// That the folder's mark is missing, or cannot be seen.
+    pub(crate) fn check_mark(&self) -> io::Result<()> {
+        fs::metadata(self.path.join(MARK)).map(|_| ()).map_err(|error| {
+            let told = format!(
+                "{} has no file {MARK} ({error}): is its disk mounted? If this folder is meant to begin anew, make that file",
+                self.path.display()
+            );
+            io::Error::new(io::ErrorKind::NotFound, told)
+        })
+    }
+
+    /// Marks the folder, unless it must be another one: takes are known, and none of them is here.
+    ///
+    /// # Errors
+    /// What the system said if the mark cannot be written.
+    pub(crate) fn make_mark(&self, known: &[PathBuf]) -> io::Result<()> {
+        let has_some = known.iter().any(|path| self.path.join(path).exists());
+        if self.check_mark().is_ok() || !(known.is_empty() || has_some) {
+            return Ok(());
+        }
+        fs::write(self.path.join(MARK), "Waverant keeps its takes here, and knows the folder by this file.\n")
+    }
+}
+
 impl TakeDisk for RecordingsFolder {
     fn create(&self, path: &Path) -> io::Result<Box<dyn TakeFile>> {
+        self.check_mark()?;
         let path = self.path.join(path);
         if let Some(folder) = path.parent() {
             fs::create_dir_all(folder)?;
@@ -54,6 +88,10 @@ impl TakeDisk for RecordingsFolder {
             File::open(folder)?.sync_all()?;
         }
         Ok(Box::new(OpenFile(file)))
+    }
+
+    fn remove(&self, path: &Path) -> io::Result<()> {
+        fs::remove_file(self.path.join(path))
     }
 
     fn outlook(&self) -> io::Result<DiskOutlook> {
@@ -135,6 +173,7 @@ mod tests {
     fn pieces_and_patches_arrive() {
         let folder = tempfile::tempdir().unwrap();
         let disk = RecordingsFolder { path: folder.path().to_owned(), floor_bytes: 0 };
+        disk.make_mark(&[]).unwrap();
         let path = Path::new("channel/take.mp4");
         let mut file = disk.create(path).unwrap();
         let pieces: Vec<Bytes> = (0..1000u32).map(|number| Bytes::from(number.to_be_bytes().to_vec())).collect();

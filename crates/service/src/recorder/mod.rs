@@ -20,7 +20,7 @@ use waverant_relay::{ChannelName, Cursor, Entry as HubEntry, NameFacts, Origin, 
 use waverant_store::{TakeRecord, TakeState};
 
 pub(crate) use desk::{RecorderDesk, RecorderState};
-pub(crate) use disk::{FileSource, RecordingsFolder, TakeDisk};
+pub(crate) use disk::{FileSource, RecordingsFolder, TakeDisk, TakeFile};
 pub(crate) use repair::{mended_record, recover_takes, repair_file};
 
 use crate::show::Feed;

@@ -65,7 +65,14 @@ pub(crate) async fn recover_takes(store: &Store, folder: &Path) -> Result<usize,
         let path = folder.join(&take.path);
         let mended = tokio::task::spawn_blocking(move || repair_file(&path)).await;
         let mended = mended.unwrap_or_else(|error| Err(FileError::Io(io::Error::other(error))));
-        let record = mended_record(take, mended);
+        // A file that is not to be read now is looked at again; the keeper sees to that.
+        let record = match mended {
+            Err(FileError::Io(error)) => {
+                tracing::error!(take = take.path, %error, "a take that was cut off cannot be read now");
+                TakeRecord { state: TakeState::CutOff, ..take.clone() }
+            }
+            mended => mended_record(take, mended),
+        };
         let (duration_ms, told) = (record.duration_ms, record.repair.as_deref());
         tracing::warn!(take = take.path, duration_ms, told, "this take was cut off; it was mended");
         store.write_take(&record).await?;

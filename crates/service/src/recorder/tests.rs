@@ -48,6 +48,10 @@ struct TestFile {
 struct SharedDisk(Arc<TestDisk>);
 
 impl TakeDisk for SharedDisk {
+    fn remove(&self, _: &Path) -> io::Result<()> {
+        Err(io::ErrorKind::Unsupported.into())
+    }
+
     fn create(&self, path: &Path) -> io::Result<Box<dyn TakeFile>> {
         let name = path.to_string_lossy().into_owned();
         let mut files = self.0.files.lock();

@@ -14,7 +14,7 @@ mod viewer;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
+use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant};
 
@@ -81,7 +81,6 @@ pub(crate) struct Show {
     /// Cancelled when delayed legs are not to play on.
     cut: CancellationToken,
     pub(crate) takes: Mutex<Vec<TakeRecord>>,
-    last_take: AtomicU32,
     pub(crate) recorder: Arc<RecorderDesk>,
     pub(crate) legs: Mutex<BTreeMap<u64, LegHandle>>,
     /// The channel's rules as they are now.
@@ -110,6 +109,7 @@ impl Show {
         let mut stage = Stage::new(&start.rules, began);
         let joined = stage.program.join(began, publisher.key_id, publisher.key_rank)?;
         let first = Arc::new(SeatState::new(joined.seat, publisher));
+        house.library.numbers.begin(start.id);
         note_begin(house, &start.rules, start.id, start.started_at, &first.publisher, start.rehearsal.is_some());
         let is_recorded = start.rules.recording.mode == RecordingMode::Always && start.rehearsal.is_none();
         let show = Arc::new(Self {
@@ -127,7 +127,6 @@ impl Show {
             over: CancellationToken::new(),
             cut: house.stopping.child_token(),
             takes: Mutex::new(Vec::new()),
-            last_take: AtomicU32::new(0),
             recorder: Arc::new(RecorderDesk::new(is_recorded, began)),
             legs: Mutex::new(BTreeMap::new()),
             stage: Mutex::new(stage),
@@ -145,11 +144,6 @@ impl Show {
         house.tasks.spawn(slate::run(show.clone(), house.slates.clone()));
         let seat = Seat::new(show.clone(), first);
         Some((show, seat))
-    }
-
-    /// The number of the next take.
-    pub(crate) fn next_take(&self) -> u32 {
-        self.last_take.fetch_add(1, Ordering::Relaxed) + 1
     }
 
     pub(crate) fn is_rehearsal(&self) -> bool {

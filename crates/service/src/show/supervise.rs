@@ -52,7 +52,8 @@ pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
 }
 
 fn recorder_setup(show: &Arc<Show>, house: &Arc<House>) -> RecorderSetup {
-    let (rules, numbers, notes, events) = (show.clone(), show.clone(), show.clone(), show.clone());
+    let (rules, numbers, notes, events) = (show.clone(), house.library.clone(), show.clone(), show.clone());
+    let session = show.id;
     let ledger = house.ledger.clone();
     RecorderSetup {
         session_id: show.id,
@@ -63,7 +64,7 @@ fn recorder_setup(show: &Arc<Show>, house: &Arc<House>) -> RecorderSetup {
         rules: Box::new(move || rules.rules().recording),
         disk: house.recordings.clone(),
         clock: OffsetDateTime::now_utc,
-        next_number: Box::new(move || numbers.next_take()),
+        next_number: Box::new(move || numbers.numbers.next(session)),
         note: Box::new(move |take, is_kept| {
             notes.note_take(take);
             if is_kept {

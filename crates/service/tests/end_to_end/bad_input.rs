@@ -137,30 +137,32 @@ async fn two_hundred_hostile_connections_hurt_nobody() {
     assert_eq!(again.end, EncoderEnd::Finished);
 }
 
+/// Who waits makes room for whoever comes; who was let in does not, and then the next is told.
+#[rstest]
+#[case::in_all("rtmp_connections = 1\nrtmp_callers = 2", "too_many_connections")]
+#[case::of_one_address("rtmp_connections_per_address = 2", "too_many_from_address")]
 #[tokio::test(flavor = "multi_thread")]
-async fn more_connections_than_allowed_are_closed() {
+async fn more_connections_than_allowed_make_room_or_are_told(#[case] limits: &str, #[case] reason: &str) {
     let ground = Ground::new().await;
-    ground.write_settings("[limits]\nrtmp_connections = 2\n");
+    ground.write_settings(&format!("[limits]\n{limits}\n"));
     let house = ground.start();
-    let _held: Vec<TcpStream> = (0..2).map(|_| TcpStream::connect(house.rtmp).unwrap()).collect();
-    tokio::time::sleep(Duration::from_millis(100)).await;
-    read_until_closed(TcpStream::connect(house.rtmp).unwrap());
+    let first = TcpStream::connect(house.rtmp).unwrap();
+    let _second = TcpStream::connect(house.rtmp).unwrap();
+    tokio::time::sleep(Duration::from_millis(1100)).await;
+    let _third = TcpStream::connect(house.rtmp).unwrap();
+    read_until_closed(first);
     house.wait_until("it is listed", |house| !reasons(house).is_empty()).await;
-    assert_eq!(reasons(&house)[0].0, "too_many_connections");
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn more_connections_from_one_address_than_allowed_are_closed() {
-    let ground = Ground::new().await;
-    ground.write_settings("[limits]\nrtmp_connections_per_address = 2\n");
-    let house = ground.start();
-    let _held: Vec<TcpStream> = (0..2).map(|_| TcpStream::connect(house.rtmp).unwrap()).collect();
-    tokio::time::sleep(Duration::from_millis(100)).await;
-    read_until_closed(TcpStream::connect(house.rtmp).unwrap());
-    house.wait_until("it is listed", |house| !reasons(house).is_empty()).await;
-    assert_eq!(reasons(&house)[0].0, "too_many_from_address");
-    assert_eq!(
-        house.get("/live")["refused_counts"],
-        serde_json::json!([{"reason": "too_many_from_address", "count": 1}])
-    );
+    assert_eq!(reasons(&house)[0].0, "made_room");
+    let key = house.make_channel(0);
+    let other = house.make_key("other", 1);
+    let publish = tokio::spawn(Encoder::new(clip(), house.encoder(&key, 4.0)).run());
+    let is_on_air = |house: &crate::house::House<'_>| house.live()["session"]["video"].is_object();
+    house.wait_until("on air", is_on_air).await;
+    let second = tokio::spawn(Encoder::new(clip(), house.encoder(&other, 4.0)).run());
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    house.publish(house.encoder(&other, 1.0)).await;
+    let is_told = |house: &crate::house::House<'_>| reasons(house).iter().any(|(found, _)| found == reason);
+    house.wait_until("it is listed", is_told).await;
+    assert_eq!(publish.await.unwrap().unwrap().end, EncoderEnd::Finished);
+    second.abort();
 }

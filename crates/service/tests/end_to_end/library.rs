@@ -1,5 +1,7 @@
 //! The library: found, changed, fetched in any form, kept by rule, copied away and back.
 
+use std::time::Duration;
+
 use serde_json::{Value, json};
 use waverant_standin::{compare, first_difference, read_take};
 
@@ -296,4 +298,38 @@ async fn an_upload_goes_on_after_a_kill() {
     house.wait_until("the copy is there", |house| house.get("/takes/1/1")["copy"]["state"] == "there").await;
     let key = house.get("/takes/1/1")["copy"]["object_key"].as_str().unwrap().to_owned();
     assert!(std::fs::read(storage.object(&key)).unwrap() == large, "the object is the file");
+}
+
+/// The disk of the recordings is not mounted any more: its empty folder is not taken for the takes, nothing
+/// is recorded into it, and when the disk is back everything goes on.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_disk_that_is_not_mounted_spoils_nothing() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    house.publish(house.encoder(&key, 1.5)).await;
+    house.ended_session(1).await;
+    let has_digest = |house: &House<'_>| house.get("/takes/1/1")["sha256"].is_string();
+    house.wait_until("the take is read through", has_digest).await;
+    let (disk, away) = (ground.path("recordings"), ground.path("away"));
+    std::fs::rename(&disk, &away).unwrap();
+    std::fs::create_dir(&disk).unwrap();
+    house.change_channel(json!({"recording": {"keep_count": 1}}));
+    house.publish(house.encoder(&key, 1.5)).await;
+    let session = house.ended_session(2).await;
+    assert_eq!(session["takes"], json!([]), "{session}");
+    assert_eq!(std::fs::read_dir(&disk).unwrap().count(), 0, "something was written under the mount");
+    assert!(house.get("/sessions/2/report").to_string().contains("is its disk mounted?"), "the report says why");
+    tokio::time::sleep(Duration::from_secs(11)).await;
+    assert!(ground.log().contains("the recordings folder is not there; nothing is recorded or removed"));
+    assert_eq!(house.get("/takes/1/1")["is_here"], true);
+    drop(house);
+    // A start without the disk judges nothing either.
+    let house = ground.start();
+    assert_eq!(house.get("/takes/1/1")["is_here"], true);
+    std::fs::remove_dir(&disk).unwrap();
+    std::fs::rename(&away, &disk).unwrap();
+    house.publish(house.encoder(&key, 1.5)).await;
+    assert_eq!(house.ended_session(3).await["takes"][0]["state"], "complete");
+    house.wait_until("the rule works again", |house| house.try_call("GET", "/takes/1/1", None).0 == 404).await;
 }

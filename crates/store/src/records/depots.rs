@@ -184,6 +184,12 @@ impl Store {
     pub async fn remove_depot(&self, name: &str) -> Result<(), StoreError> {
         let done = sqlx::query("DELETE FROM depots WHERE name = ?").bind(name).execute(&self.pool).await?;
         sqlx::query("UPDATE channels SET depot = NULL WHERE depot = ?").bind(name).execute(&self.pool).await?;
+        // What never came there never will, and is not to be waited for.
+        sqlx::query("DELETE FROM copies WHERE depot = ? AND state <> ?")
+            .bind(name)
+            .bind(CopyState::There.name())
+            .execute(&self.pool)
+            .await?;
         match done.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "depot", name: name.to_owned() }),
             _ => Ok(()),

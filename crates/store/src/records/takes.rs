@@ -4,7 +4,7 @@ use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row};
 use time::OffsetDateTime;
 
 use super::{fitted, optional_time_in, time_in, to_column};
-use crate::{Store, StoreError};
+use crate::{CopyState, Store, StoreError};
 
 /// Longer texts are cut.
 const MAX_REPAIR: usize = 255;
@@ -215,7 +215,8 @@ impl Store {
     /// [`StoreError`] if the database does not answer.
     pub async fn takes(&self, filter: &TakeFilter) -> Result<Vec<StoredTake>, StoreError> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(ALL);
-        query.push(if filter.removed { " WHERE removed_at IS NOT NULL" } else { " WHERE removed_at IS NULL" });
+        query.push(" WHERE NOT is_going AND removed_at ");
+        query.push(if filter.removed { "IS NOT NULL" } else { "IS NULL" });
         if let Some(name) = &filter.channel_name {
             query.push(" AND channel_name = ").push_bind(name);
         }
@@ -247,7 +248,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn take(&self, session_id: u64, number: u32) -> Result<StoredTake, StoreError> {
-        let row = sqlx::query(AssertSqlSafe(format!("{ALL} WHERE session_id = ? AND number = ?")))
+        let row = sqlx::query(AssertSqlSafe(format!("{ALL} WHERE session_id = ? AND number = ? AND NOT is_going")))
             .bind(session_id)
             .bind(number)
             .fetch_optional(&self.pool)
@@ -260,11 +261,12 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn takes_of_session(&self, session_id: u64) -> Result<Vec<StoredTake>, StoreError> {
-        let rows =
-            sqlx::query(AssertSqlSafe(format!("{ALL} WHERE session_id = ? AND removed_at IS NULL ORDER BY number")))
-                .bind(session_id)
-                .fetch_all(&self.pool)
-                .await?;
+        let rows = sqlx::query(AssertSqlSafe(format!(
+            "{ALL} WHERE session_id = ? AND removed_at IS NULL AND NOT is_going ORDER BY number"
+        )))
+        .bind(session_id)
+        .fetch_all(&self.pool)
+        .await?;
         rows.iter().map(stored_from).collect()
     }
 
@@ -294,7 +296,7 @@ impl Store {
         let text = |text: &Option<String>| text.clone().filter(|text| !text.is_empty());
         sqlx::query(
             "UPDATE takes SET title = IF(?, ?, title), note = IF(?, ?, note), is_locked = COALESCE(?, is_locked) \
-             WHERE session_id = ? AND number = ?",
+             WHERE session_id = ? AND number = ? AND NOT is_going",
         )
         .bind(change.title.is_some())
         .bind(text(&change.title))
@@ -308,36 +310,27 @@ impl Store {
         self.take(session_id, number).await.map(|_| ())
     }
 
-    /// Says which take one was cut from.
+    /// Marks a take as removed, or takes that back. One that is locked is not removed.
     ///
     /// # Errors
-    /// [`StoreError`] if the database does not answer.
-    pub async fn set_take_origin(&self, session_id: u64, number: u32, cut_from: u32) -> Result<(), StoreError> {
-        sqlx::query("UPDATE takes SET cut_from = ? WHERE session_id = ? AND number = ?")
-            .bind(cut_from)
-            .bind(session_id)
-            .bind(number)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
-    }
-
-    /// Marks a take as removed, or takes that back.
-    ///
-    /// # Errors
-    /// [`StoreError::NotFound`], or if the database does not answer.
+    /// [`StoreError::NotFound`] if there is none such, also if its removal has begun; or if the
+    /// database does not answer.
     pub async fn set_take_removed(
         &self,
         session_id: u64,
         number: u32,
         removed_at: Option<OffsetDateTime>,
     ) -> Result<(), StoreError> {
-        let done = sqlx::query("UPDATE takes SET removed_at = ? WHERE session_id = ? AND number = ?")
-            .bind(removed_at.map(to_column))
-            .bind(session_id)
-            .bind(number)
-            .execute(&self.pool)
-            .await?;
+        let done = sqlx::query(
+            "UPDATE takes SET removed_at = ? WHERE session_id = ? AND number = ? AND NOT is_going \
+             AND NOT (is_locked AND ?)",
+        )
+        .bind(removed_at.map(to_column))
+        .bind(session_id)
+        .bind(number)
+        .bind(removed_at.is_some())
+        .execute(&self.pool)
+        .await?;
         if done.rows_affected() == 0 { Err(missing(session_id, number)) } else { Ok(()) }
     }
 
@@ -374,12 +367,97 @@ impl Store {
         Ok(())
     }
 
-    /// Forgets a take for good.
+    /// Adds a take that was cut from another; unlike [`write_take`](Self::write_take) it never touches a
+    /// record that is there. False if the number is taken.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn add_cut_take(
+        &self,
+        take: &TakeRecord,
+        cut_from: u32,
+        title: Option<&str>,
+    ) -> Result<bool, StoreError> {
+        let added = sqlx::query(
+            "INSERT INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes, cut_from, \
+             title) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        )
+        .bind(take.session_id)
+        .bind(take.number)
+        .bind(&take.path)
+        .bind(take.state.name())
+        .bind(to_column(take.started_at))
+        .bind(take.duration_ms)
+        .bind(take.size_bytes)
+        .bind(cut_from)
+        .bind(title)
+        .execute(&self.pool)
+        .await;
+        match added {
+            Ok(_) => Ok(true),
+            Err(sqlx::Error::Database(error)) if error.is_unique_violation() => Ok(false),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// Begins the removal of a take for good: from here on it is found by nobody but
+    /// [`going_takes`](Self::going_takes). False, and nothing is changed, if it is not any more what was decided
+    /// on: it was locked meanwhile, removed or had back (`removed_at` is what was seen), or is gone.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn begin_forgetting(
+        &self,
+        session_id: u64,
+        number: u32,
+        removed_at: Option<OffsetDateTime>,
+    ) -> Result<bool, StoreError> {
+        let done = sqlx::query(
+            "UPDATE takes SET is_going = TRUE WHERE session_id = ? AND number = ? AND NOT is_going AND NOT is_locked \
+             AND state <> 'writing' AND removed_at <=> ?",
+        )
+        .bind(session_id)
+        .bind(number)
+        .bind(removed_at.map(to_column))
+        .execute(&self.pool)
+        .await?;
+        Ok(done.rows_affected() == 1)
+    }
+
+    /// Takes whose removal has begun and was not finished.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn going_takes(&self) -> Result<Vec<StoredTake>, StoreError> {
+        let rows = sqlx::query(AssertSqlSafe(format!("{ALL} WHERE is_going"))).fetch_all(&self.pool).await?;
+        rows.iter().map(stored_from).collect()
+    }
+
+    /// Writes down that a take is left to its depot, if that is still right: it is not locked, removed or going,
+    /// and its copy is there. False, and nothing is changed, if not.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn leave_take_to_depot(&self, session_id: u64, number: u32) -> Result<bool, StoreError> {
+        let done = sqlx::query(
+            "UPDATE takes SET is_here = FALSE WHERE session_id = ? AND number = ? AND is_here AND NOT is_locked \
+             AND NOT is_going AND state <> 'writing' AND removed_at IS NULL AND EXISTS (SELECT * FROM copies \
+             WHERE copies.session_id = takes.session_id AND copies.number = takes.number AND copies.state = ?)",
+        )
+        .bind(session_id)
+        .bind(number)
+        .bind(CopyState::There.name())
+        .execute(&self.pool)
+        .await?;
+        Ok(done.rows_affected() == 1)
+    }
+
+    /// Forgets a take for good whose removal has begun.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn forget_take(&self, session_id: u64, number: u32) -> Result<(), StoreError> {
-        sqlx::query("DELETE FROM takes WHERE session_id = ? AND number = ?")
+        sqlx::query("DELETE FROM takes WHERE session_id = ? AND number = ? AND is_going")
             .bind(session_id)
             .bind(number)
             .execute(&self.pool)
