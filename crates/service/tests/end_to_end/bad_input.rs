@@ -2,9 +2,10 @@ use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::time::{Duration, Instant};
 
-use waverant_standin::{Crowd, EncoderEnd, compare};
+use rstest::rstest;
+use waverant_standin::{Crowd, Encoder, EncoderEnd, compare};
 
-use crate::house::{Ground, House, PATIENCE};
+use crate::house::{Ground, House, PATIENCE, clip};
 
 /// What a connection gets until it is closed; fails if it is not closed in time.
 fn read_until_closed(mut stream: TcpStream) -> Vec<u8> {
