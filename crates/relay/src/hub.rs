@@ -6,19 +6,26 @@ use waverant_media::{MediaTime, Packet, TrackKind, Tracks};
 /// How much a hub keeps.
 #[derive(Clone, Copy, Debug)]
 pub struct HubLimits {
-    /// Payload bytes kept. Default 16 MiB: 20 s at 6 Mbit/s.
+    /// Memory kept, in bytes: payloads, and what each packet costs besides. Default 128 MiB: 20 s at
+    /// 50 Mbit/s. A stream of 6 Mbit/s takes 16 MiB of it.
     pub max_bytes: usize,
     /// Length kept. Default 20 s.
     pub max_length: MediaTime,
-    /// Packets kept, whatever their size. Default 8192.
+    /// Packets kept, whatever their size. Default 32768: 20 s of 60 pictures and 32 tracks of sound.
     pub max_packets: usize,
 }
 
 impl Default for HubLimits {
     fn default() -> Self {
-        Self { max_bytes: 16 * 1024 * 1024, max_length: MediaTime::from_millis(20_000), max_packets: 8192 }
+        Self { max_bytes: 128 * 1024 * 1024, max_length: MediaTime::from_millis(20_000), max_packets: 32_768 }
     }
 }
+
+/// What a packet costs besides its payload: its entry in the ring, and the memory that its payload is in.
+const PACKET_COST: usize = size_of::<Entry>() + 128;
+
+/// A reader that was there before the first packet begins with it, if it is not further behind by then.
+const EARLY: MediaTime = MediaTime::from_millis(3_000);
 
 /// Where a packet comes from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -55,17 +62,25 @@ pub struct Cursor {
     allowance: MediaTime,
     /// How much older than the newest packet the starting point is to be.
     back: MediaTime,
+    /// True for a reader that was there before the first packet.
+    is_early: bool,
 }
 
 impl Cursor {
     /// A reader that begins at the newest keyframe, and jumps to the newest keyframe when it is
     /// more than `allowance` behind the writer.
     pub fn new(allowance: MediaTime) -> Self {
-        Self { next: None, video_frames_seen: 0, last_seen: None, allowance, back: MediaTime::ZERO }
+        let (last_seen, back) = (None, MediaTime::ZERO);
+        Self { next: None, video_frames_seen: 0, last_seen, allowance, back, is_early: false }
     }
 
-    /// Makes the reader begin anew at the newest keyframe. What it misses by that is told by the next
-    /// read.
+    /// A reader that is there before the first packet: it begins at the first starting point there is.
+    pub fn from_beginning(allowance: MediaTime) -> Self {
+        Self { is_early: true, ..Self::new(allowance) }
+    }
+
+    /// Makes the reader begin anew, at a keyframe: one that follows what it read last if that is not long ago,
+    /// or the newest, by what repeats and loses least. What it misses by that is told by the next read.
     pub fn restart(&mut self) {
         self.restart_back(MediaTime::ZERO);
     }
@@ -137,7 +152,7 @@ impl Hub {
         if packet.is_keyframe() || without_video {
             self.starts.push_back(number);
         }
-        self.bytes += packet.payload.len();
+        self.bytes += packet.payload.len() + PACKET_COST;
         let video_frames_before = self.video_frame_count;
         self.video_frame_count += u64::from(packet.kind == TrackKind::Video);
         self.ring.push_back(Entry { packet, tracks, origin, video_frames_before });
@@ -187,26 +202,66 @@ impl Hub {
         }
     }
 
-    /// Payload bytes held.
+    /// Memory held, in bytes.
     pub fn held_bytes(&self) -> usize {
         self.bytes
     }
 
     /// Where the cursor reads next. None if there is no starting point yet.
     fn place(&self, cursor: &Cursor) -> Option<(u64, Read)> {
-        let newest_start = *self.starts.back().unwrap_or(&self.first);
+        let newest_start = self.starts.back().copied();
         let Some(next) = cursor.next else {
-            let start = self.start_back(cursor.back)?;
+            let start = self.begin(cursor)?;
             let jump = self.jump_to(start, cursor);
             let missed = matches!(jump, Read::Jumped { missed_frame_count: 1.., .. }) && cursor.last_seen.is_some();
             return Some((start, if missed { jump } else { Read::UpToDate }));
         };
         let evicted = next < self.first;
-        let too_slow = self.lag(cursor) > cursor.allowance && newest_start > next;
+        let too_slow = self.lag(cursor) > cursor.allowance && newest_start.is_some_and(|start| start > next);
         if !evicted && !too_slow {
             return Some((next, Read::UpToDate));
         }
-        Some((newest_start, self.jump_to(newest_start, cursor)))
+        // Where keyframes are further apart than the ring is long, the next one is waited for: nothing can be
+        // begun in the middle of a group.
+        let start = newest_start?;
+        Some((start, self.jump_to(start, cursor)))
+    }
+
+    /// Where a reader begins that has no place. None if that is still to come.
+    fn begin(&self, cursor: &Cursor) -> Option<u64> {
+        if cursor.back > MediaTime::ZERO {
+            return self.start_back(cursor.back);
+        }
+        match cursor.last_seen {
+            Some(seen) => self.resume(seen, cursor.allowance),
+            None if cursor.is_early => self.earliest_start(|_, lag| lag <= EARLY),
+            None => self.starts.back().copied(),
+        }
+    }
+
+    /// The first starting point for which `fits` holds of its time and lag, or the newest.
+    fn earliest_start(&self, fits: impl Fn(MediaTime, MediaTime) -> bool) -> Option<u64> {
+        let newest = self.newest()?;
+        let is_it =
+            |number: &&u64| self.entry(**number).is_some_and(|entry| fits(entry.packet.dts, newest - entry.packet.dts));
+        self.starts.iter().find(is_it).or(self.starts.back()).copied()
+    }
+
+    /// Where a reader goes on whose last packet was that of `seen`: at the first keyframe behind it, as far as
+    /// the reader can still be behind; else by what is less, repeating from the newest keyframe or losing
+    /// what comes until the next. None for the latter.
+    fn resume(&self, seen: MediaTime, allowance: MediaTime) -> Option<u64> {
+        let most = MediaTime::from_ticks(allowance.ticks() / 2);
+        let start = self.earliest_start(|time, lag| time > seen && lag <= most)?;
+        let at = self.entry(start)?.packet.dts;
+        if at > seen {
+            return Some(start);
+        }
+        let before = self.starts.iter().rev().nth(1).and_then(|before| self.entry(*before));
+        let spacing = before.map_or(at, |before| at - before.packet.dts);
+        let next = (at + spacing).max(self.newest()?);
+        // Both count from what was seen.
+        (self.ended || seen - at <= next - seen).then_some(start)
     }
 
     /// The newest starting point that is `back` older than the newest packet, or the oldest one.
@@ -242,7 +297,7 @@ impl Hub {
 
     fn drop_oldest(&mut self) {
         if let Some(entry) = self.ring.pop_front() {
-            self.bytes -= entry.packet.payload.len();
+            self.bytes -= entry.packet.payload.len() + PACKET_COST;
             self.first += 1;
         }
         if self.starts.front().is_some_and(|start| *start < self.first) {

@@ -28,6 +28,6 @@ pub use recording::{
     DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules, Splitter,
 };
 pub use session::{
-    Intake, IntakeKind, Joined, Offered, OnAir, Program, RtmpSource, SeatId, SessionLife, SessionState, Slate,
-    SlateError, SourceCounters, StreamSource, Takeover,
+    Attendance, Attended, Departure, Intake, IntakeKind, Joined, NotJoined, Offered, OnAir, Program, RtmpSource,
+    SeatId, SessionLife, SessionState, Slate, SlateError, SourceCounters, StreamSource, Takeover,
 };

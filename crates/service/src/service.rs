@@ -174,6 +174,7 @@ impl Service {
 
         let house = House::open(store, ledger, recordings, settings.take_undo, &settings.state_folder).await?;
         house.tasks.spawn(library::keep(house.clone()));
+        house.tasks.spawn(house.clone().look_after());
         let addresses = Addresses {
             rtmp: local_address("rtmp", &rtmp)?,
             rtmps: rtmps.as_ref().map(|(listener, _)| local_address("rtmps", listener)).transpose()?,

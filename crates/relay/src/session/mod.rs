@@ -1,6 +1,7 @@
 //! A session: one show on a channel, from the first packet to the end.
 
 mod assembly;
+mod attendance;
 mod codec_config;
 mod intake;
 mod life;
@@ -10,6 +11,7 @@ mod slate;
 mod stream_source;
 mod timeline;
 
+pub use attendance::{Attendance, Attended, Departure, NotJoined};
 pub use intake::{Intake, IntakeKind, SourceCounters};
 pub use life::{SessionLife, SessionState};
 pub use program::{Joined, Offered, OnAir, Program, SeatId, Takeover};

@@ -321,11 +321,17 @@ pub(super) async fn end_session(
     SignedIn(user): SignedIn,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let channel = state.house.store.channel(&name).await?;
-    let show = state.house.show(channel.id);
+    let show = state.house.show(channel_id(&state, &name)?);
     let show = show.ok_or_else(|| ApiError::Conflict(format!("The channel `{name}` is not on air.")))?;
     show.end(&format!("ended by {}", user.name));
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// A channel's number from memory: what is on air can be ended while the database is away.
+pub(super) fn channel_id(state: &ApiState, name: &str) -> Result<u64, ApiError> {
+    let directory = state.house.directory();
+    let missing = || ApiError::NotFound { kind: "channel", name: name.to_owned() };
+    Ok(directory.channel_named(name).ok_or_else(missing)?.id)
 }
 
 /// The address for the encoder's server field.

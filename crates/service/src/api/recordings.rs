@@ -7,6 +7,7 @@ use utoipa::ToSchema;
 use waverant_relay::RecordingMode;
 
 use super::auth::SignedIn;
+use super::channels::channel_id;
 use super::error::Body;
 use super::{ApiError, ApiState};
 use crate::show::Show;
@@ -30,9 +31,9 @@ pub(crate) struct MarkedMoment {
     take: u32,
 }
 
-async fn running(state: &ApiState, name: &str) -> Result<Arc<Show>, ApiError> {
-    let channel = state.house.store.channel(name).await?;
-    let show = state.house.show(channel.id).filter(|show| !show.is_over());
+fn running(state: &ApiState, name: &str) -> Result<Arc<Show>, ApiError> {
+    let id = channel_id(state, name)?;
+    let show = state.house.show(id).filter(|show| !show.is_over());
     show.ok_or_else(|| ApiError::Conflict(format!("The channel `{name}` is not on air.")))
 }
 
@@ -43,7 +44,7 @@ pub(super) async fn start_recording(
     SignedIn(user): SignedIn,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let show = running(&state, &name).await?;
+    let show = running(&state, &name)?;
     let rules = show.rules().recording;
     if show.is_rehearsal() || rules.mode == RecordingMode::Off {
         return Err(ApiError::Conflict(format!(
@@ -64,7 +65,7 @@ pub(super) async fn stop_recording(
     SignedIn(user): SignedIn,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let show = running(&state, &name).await?;
+    let show = running(&state, &name)?;
     if !show.recorder.stop() {
         return Err(ApiError::Conflict(format!("The session on `{name}` is not being recorded.")));
     }
@@ -85,7 +86,7 @@ pub(super) async fn mark_recording(
         let told = format!("it has {length} characters; 1 to {MAX_TITLE} are allowed");
         return Err(ApiError::invalid("title", told));
     }
-    let show = running(&state, &name).await?;
+    let show = running(&state, &name)?;
     let not_recorded = || ApiError::Conflict(format!("The session on `{name}` is not being recorded."));
     let at = show.feed.newest().ok_or_else(not_recorded)?;
     let take = show.takes.lock().last().map(|take| take.number).ok_or_else(not_recorded)?;

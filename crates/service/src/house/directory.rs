@@ -1,6 +1,7 @@
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
+use time::OffsetDateTime;
 use waverant_relay::{
     ChannelEntry, ChannelName, Gate, Keeping, KeyEntry, KeyRight, NameTemplate, RecordingMode, RecordingRules,
     SplitRules, Takeover,
@@ -89,7 +90,8 @@ pub(crate) struct Directory {
     pub(crate) gate: Gate,
     pub(crate) passwords: Passwords,
     channels: BTreeMap<u64, ChannelRules>,
-    key_ids: HashSet<u64>,
+    /// Until when each key opens.
+    key_ends: HashMap<u64, Option<OffsetDateTime>>,
     orders: HashMap<u64, Vec<LegOrder>>,
 }
 
@@ -106,7 +108,7 @@ impl Directory {
         }
         let keys = store.all_keys().await?;
         let passwords = Passwords::new(keys.iter());
-        let key_ids = keys.iter().map(|key| key.id).collect();
+        let key_ends = keys.iter().map(|key| (key.id, key.expires_at)).collect();
         let entries = channels.values().map(|rules| ChannelEntry { id: rules.id, name: rules.name.to_string() });
         let gate = Gate::new(
             entries,
@@ -130,7 +132,7 @@ impl Directory {
         for ChannelDestination { channel_id, destination, sending } in store.channel_destinations().await? {
             orders.entry(channel_id).or_default().push(LegOrder::new(destination, sending));
         }
-        Ok(Self { gate, passwords, channels, key_ids, orders })
+        Ok(Self { gate, passwords, channels, key_ends, orders })
     }
 
     pub(crate) fn channels(&self) -> impl Iterator<Item = &ChannelRules> {
@@ -141,8 +143,18 @@ impl Directory {
         self.channels.get(&id)
     }
 
-    pub(crate) fn has_key(&self, id: u64) -> bool {
-        self.key_ids.contains(&id)
+    /// Why a key does not open any more; none if it does.
+    pub(crate) fn key_fault(&self, id: u64, now: OffsetDateTime) -> Option<&'static str> {
+        match self.key_ends.get(&id) {
+            None => Some("the stream key was withdrawn"),
+            Some(Some(end)) if *end <= now => Some("the stream key has expired"),
+            Some(_) => None,
+        }
+    }
+
+    /// The channel of this name.
+    pub(crate) fn channel_named(&self, name: &str) -> Option<&ChannelRules> {
+        self.channels.values().find(|rules| rules.name.as_str() == name)
     }
 
     pub(crate) fn orders(&self, channel_id: u64) -> &[LegOrder] {

@@ -15,7 +15,7 @@ use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use parking_lot::{Mutex, RwLock};
@@ -23,7 +23,7 @@ use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use waverant_relay::{
-    Admission, Attempt, ChannelEntry, IntakeKind, KeyRight, Standing, TurnAway, TurnAwayReason, printable,
+    Admission, Attempt, ChannelEntry, IntakeKind, KeyRight, NotJoined, Standing, TurnAway, TurnAwayReason, printable,
 };
 use waverant_store::{Store, StoreError, TurnedAway};
 
@@ -59,11 +59,16 @@ pub(crate) struct House {
     pub(crate) callers: Callers,
     acquaintances: Acquaintances,
     directory: RwLock<Arc<Directory>>,
+    /// True while something may be written that the directory does not know.
+    is_stale: AtomicBool,
     /// Held while the directory is read anew, so that an older reading never replaces a newer one.
     reloading: tokio::sync::Mutex<()>,
     shows: Mutex<HashMap<u64, Arc<Show>>>,
     last_session: AtomicU64,
 }
+
+/// How often the house looks after what changes by itself.
+const LOOK_INTERVAL: Duration = Duration::from_millis(500);
 
 /// What is kept of the words about who was turned away, in characters.
 const MAX_DETAIL: usize = 300;
@@ -127,6 +132,7 @@ impl House {
             callers: Callers::default(),
             acquaintances,
             directory: RwLock::new(Arc::new(directory)),
+            is_stale: AtomicBool::new(false),
             reloading: tokio::sync::Mutex::new(()),
             shows: Mutex::new(HashMap::new()),
             last_session: AtomicU64::new(last_session),
@@ -141,8 +147,12 @@ impl House {
     /// Reads channels, keys and destinations anew and makes running sessions follow: legs are
     /// added, removed, switched or moved, and a publisher whose key was withdrawn is ended.
     pub(crate) async fn reload(self: &Arc<Self>) -> Result<(), StoreError> {
+        // Until it is read, somebody sees to it.
+        self.is_stale.store(true, Ordering::Release);
         let _turn = self.reloading.lock().await;
-        let directory = Arc::new(Directory::load(&self.store).await?);
+        self.is_stale.store(false, Ordering::Release);
+        let loaded = Directory::load(&self.store).await;
+        let directory = Arc::new(loaded.inspect_err(|_| self.is_stale.store(true, Ordering::Release))?);
         *self.directory.write() = directory.clone();
         for show in self.shows() {
             show.follow(self, &directory);
@@ -150,6 +160,26 @@ impl House {
         // Other rules may keep less.
         self.library.tell_news();
         Ok(())
+    }
+
+    /// Looks after what changes by itself until the service stops: keys whose time is over, and changes that
+    /// are written and could not be read back.
+    pub(crate) async fn look_after(self: Arc<Self>) {
+        let mut ticks = tokio::time::interval(LOOK_INTERVAL);
+        ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        loop {
+            tokio::select! {
+                _ = ticks.tick() => {}
+                () = self.stopping.cancelled() => return,
+            }
+            let (directory, now) = (self.directory(), OffsetDateTime::now_utc());
+            self.shows().iter().for_each(|show| show.check_keys(&directory, now));
+            if self.is_stale.load(Ordering::Acquire)
+                && let Err(error) = self.reload().await
+            {
+                tracing::debug!(%error, "the directory is read anew later");
+            }
+        }
     }
 
     /// The sessions that are on air or holding.
@@ -199,7 +229,12 @@ impl House {
         if let Some(show) = shows.get(&rules.id)
             && !show.is_over()
         {
-            return show.join(&admission, arrival).ok_or_else(|| turn_away(TurnAwayReason::ChannelBusy));
+            match show.join(&admission, arrival.clone()) {
+                Ok(seat) => return Ok(seat),
+                Err(NotJoined::Busy) => return Err(turn_away(TurnAwayReason::ChannelBusy)),
+                // It ended just now: the publisher begins the next one.
+                Err(NotJoined::Over) => {}
+            }
         }
         let busy = turn_away(TurnAwayReason::ChannelBusy);
         let start = ShowStart {

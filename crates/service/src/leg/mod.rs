@@ -18,7 +18,7 @@ pub(crate) use probe::probe;
 pub(crate) use status::{LegSnapshot, LegStatus};
 
 use crate::house::{Entry, Ledger, LegOrder};
-use crate::show::{Feed, FeedRead, LegHandle, Show};
+use crate::show::{Feed, FeedRead, LegHandle, Show, watched};
 use rtmp::RtmpLeg;
 use srt::SrtLeg;
 
@@ -50,18 +50,32 @@ enum CarryEnd {
 pub(crate) fn start(show: Arc<Show>, ledger: Ledger, order: &LegOrder) -> LegHandle {
     let (sender, orders) = watch::channel(order.clone());
     let status = Arc::new(LegStatus::new(show.id, &order.destination));
-    let leg = LegTask {
+    let (task_status, order) = (status.clone(), order.clone());
+    let (events, name) = (show.clone(), order.destination.name.clone());
+    let leg = move || make(show.clone(), ledger.clone(), (orders.clone(), order.clone()), task_status.clone()).run();
+    let task = watched(leg, move || {
+        events.note_event(format!("the leg to `{name}` failed by a fault of ours; it is begun anew"));
+    });
+    LegHandle { orders: sender, status, task: Some(tokio::spawn(task)) }
+}
+
+fn make(
+    show: Arc<Show>,
+    ledger: Ledger,
+    (orders, order): (watch::Receiver<LegOrder>, LegOrder),
+    status: Arc<LegStatus>,
+) -> LegTask {
+    LegTask {
         feed: show.feed.clone(),
         show,
         ledger,
         orders,
-        order: order.clone(),
-        status: status.clone(),
-        cursor: Cursor::new(ALLOWANCE),
+        order,
+        status,
+        cursor: Cursor::from_beginning(ALLOWANCE),
         rtmp: RtmpLeg::default(),
         srt: SrtLeg::default(),
-    };
-    LegHandle { orders: sender, status, task: Some(tokio::spawn(leg.run())) }
+    }
 }
 
 struct LegTask {
@@ -192,7 +206,11 @@ impl LegTask {
     ) -> Result<T, CarryEnd> {
         let (orders, order, feed) = (&mut self.orders, &self.order, &self.feed);
         tokio::select! {
-            dialed = dialing => dialed,
+            dialed = dialing => {
+                // What came meanwhile is looked at as soon as the connection is up.
+                orders.mark_changed();
+                dialed
+            }
             () = wait_for_other_orders(orders, order) => Err(CarryEnd::Ended),
             () = feed.over.cancelled() => Err(CarryEnd::Ended),
         }

@@ -64,7 +64,7 @@ pub(crate) struct RecorderSetup {
 pub(crate) async fn run(setup: RecorderSetup) {
     let (feed, desk, over) = (setup.feed.clone(), setup.desk.clone(), setup.over.clone());
     let mut recorder = Recorder { setup, take: None, pause: FIRST_PAUSE };
-    let mut cursor = Cursor::new(ALLOWANCE);
+    let mut cursor = Cursor::from_beginning(ALLOWANCE);
     let mut is_reading = false;
     let mut entries = Vec::with_capacity(MAX_ENTRIES);
     loop {
@@ -82,7 +82,10 @@ pub(crate) async fn run(setup: RecorderSetup) {
             }
         };
         if !is_reading {
-            cursor.restart_back(MediaTime::from_duration(pre_roll));
+            // Who records from the beginning has nothing to go back to.
+            if feed.newest().is_some() {
+                cursor.restart_back(MediaTime::from_duration(pre_roll));
+            }
             is_reading = true;
         }
         entries.clear();

@@ -35,8 +35,12 @@ const RETRY_PAUSE: Duration = Duration::from_secs(5);
 /// Payload is fetched from the disk this long before it is due.
 const READ_AHEAD: Duration = Duration::from_secs(1);
 
-/// Packets that wait at most: 300 s of 200 a second. Each costs some hundred bytes of memory.
-const MAX_WAITING: usize = 60_000;
+/// Packets that wait at most: 300 s of 1,300 a second, which are 60 pictures and 26 tracks of sound. Each
+/// costs some hundred and fifty bytes of memory.
+const MAX_WAITING: usize = 400_000;
+
+/// Bytes that wait at most: 300 s of 100 Mbit/s.
+const MAX_SPOOLED: u64 = 4_000_000_000;
 
 /// Packets that are due within this time go together.
 const TICK: Duration = Duration::from_millis(20);
@@ -68,10 +72,11 @@ pub(super) fn start(show: &Arc<Show>, delay: Duration, folder: PathBuf, cut: Can
         feed: feed.clone(),
         waiting: VecDeque::new(),
         in_memory: 0,
+        held: 0,
         spool: None,
         spill_from: Instant::now(),
         folder,
-        cursor: Cursor::new(ALLOWANCE),
+        cursor: Cursor::from_beginning(ALLOWANCE),
     };
     tokio::spawn(line.run(cut));
     feed
@@ -82,6 +87,8 @@ struct DelayLine {
     feed: Arc<Feed>,
     waiting: VecDeque<Waiting>,
     in_memory: usize,
+    /// Bytes that wait, in memory and on the disk.
+    held: u64,
     /// None until it is needed, and while it is at work off the runtime's threads.
     spool: Option<Spool>,
     /// When the disk is used again after it failed.
@@ -131,10 +138,13 @@ impl DelayLine {
         for Entry { mut packet, tracks, origin, .. } in entries.drain(..) {
             let payload = std::mem::take(&mut packet.payload);
             self.in_memory += payload.len();
+            self.held += payload.len() as u64;
             self.waiting.push_back(Waiting { due, packet, payload: Payload::Memory(payload), tracks, origin });
         }
-        while self.waiting.len() > MAX_WAITING {
-            self.pop();
+        if self.waiting.len() > MAX_WAITING || self.held > MAX_SPOOLED {
+            let (packets, bytes) = (self.waiting.len(), self.held);
+            tracing::error!(delay = ?self.feed.delay, packets, bytes, "too much waits for a delayed feed; it has a gap");
+            self.begin_anew();
         }
     }
 
@@ -160,7 +170,7 @@ impl DelayLine {
     /// Lets go of what waits; goes on at the newest keyframe.
     fn begin_anew(&mut self) {
         self.waiting.clear();
-        (self.in_memory, self.spool) = (0, None);
+        (self.in_memory, self.held, self.spool) = (0, 0, None);
         self.cursor.restart();
     }
 
@@ -244,6 +254,10 @@ impl DelayLine {
 
     fn pop(&mut self) -> Option<(Packet, Arc<Tracks>, Origin)> {
         let Waiting { mut packet, payload, tracks, origin, .. } = self.waiting.pop_front()?;
+        self.held -= match &payload {
+            Payload::Memory(payload) => payload.len() as u64,
+            Payload::Disk(place) => place.length() as u64,
+        };
         if let Payload::Memory(payload) = payload {
             self.in_memory -= payload.len();
             packet.payload = payload;

@@ -11,6 +11,7 @@ mod spool;
 mod stage;
 mod supervise;
 mod viewer;
+mod watched;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -23,7 +24,7 @@ use time::OffsetDateTime;
 use tokio::sync::{Notify, watch};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
-use waverant_relay::{Admission, HubLimits, RecordingMode, SeatId, SessionLife, SessionState, SourceCounters};
+use waverant_relay::{Admission, HubLimits, RecordingMode, SeatId, SessionState, SourceCounters};
 use waverant_store::{NewSession, TakeRecord};
 
 pub(crate) use feed::{Feed, FeedRead};
@@ -31,6 +32,7 @@ pub(crate) use report::ShowReport;
 pub(crate) use seat::{Arrival, Publisher, Seat};
 pub(crate) use snapshot::SourceSnapshot;
 pub(crate) use viewer::Viewer;
+pub(crate) use watched::watched;
 
 use crate::house::{ChannelRules, Directory, Entry, House, LegOrder};
 use crate::leg::LegStatus;
@@ -85,7 +87,7 @@ pub(crate) struct Show {
     pub(crate) legs: Mutex<BTreeMap<u64, LegHandle>>,
     /// The channel's rules as they are now.
     rules: Mutex<ChannelRules>,
-    /// Locked before the hub.
+    /// Who is here, who is on air, and whether the session goes on. Locked before the seats and the hub.
     stage: Mutex<Stage>,
     stage_changed: Notify,
     seats: Mutex<BTreeMap<SeatId, Arc<SeatState>>>,
@@ -95,7 +97,6 @@ pub(crate) struct Show {
     past_counters: Mutex<SourceCounters>,
     slate_findings: Mutex<Vec<String>>,
     events: Events,
-    life: Mutex<SessionLife>,
     life_changed: Notify,
     end_reason: Mutex<Option<String>>,
 }
@@ -107,14 +108,13 @@ impl Show {
         let began = Instant::now();
         let publisher = Publisher::new(&start.admission, start.arrival);
         let mut stage = Stage::new(&start.rules, began);
-        let joined = stage.program.join(began, publisher.key_id, publisher.key_rank)?;
+        let joined = stage.attendance.join(began, publisher.key_id, publisher.key_rank).ok()?.joined;
         let first = Arc::new(SeatState::new(joined.seat, publisher));
         house.library.numbers.begin(start.id);
         note_begin(house, &start.rules, start.id, start.started_at, &first.publisher, start.rehearsal.is_some());
         let is_recorded = start.rules.recording.mode == RecordingMode::Always && start.rehearsal.is_none();
         let show = Arc::new(Self {
             id: start.id,
-            life: Mutex::new(SessionLife::new(began, start.rules.hold)),
             rules: Mutex::new(start.rules.clone()),
             channel: start.rules,
             started_at: start.started_at,
@@ -183,7 +183,7 @@ impl Show {
     }
 
     pub(crate) fn is_over(&self) -> bool {
-        self.life.lock().state() == SessionState::Over
+        self.stage.lock().attendance.life().state() == SessionState::Over
     }
 
     /// Why the session ended, or what to say where nobody said.
@@ -204,17 +204,22 @@ impl Show {
                 self.follow_orders(house, directory.orders(self.channel.id));
             }
         }
+        self.check_keys(directory, OffsetDateTime::now_utc());
+    }
+
+    /// Ends publishers whose key does not open any more, in order and with the reason.
+    pub(crate) fn check_keys(&self, directory: &Directory, now: OffsetDateTime) {
         if self.is_over() || self.is_rehearsal() {
             return;
         }
         let seats: Vec<Arc<SeatState>> = self.seats.lock().values().cloned().collect();
-        let withdrawn: Vec<&Arc<SeatState>> =
-            seats.iter().filter(|seat| !directory.has_key(seat.publisher.key_id)).collect();
-        if withdrawn.len() == seats.len() && !seats.is_empty() {
-            self.note_end("the stream key was withdrawn");
+        let faults: Vec<(&Arc<SeatState>, &str)> =
+            seats.iter().filter_map(|seat| Some((seat, directory.key_fault(seat.publisher.key_id, now)?))).collect();
+        if let Some((_, fault)) = faults.first().filter(|_| faults.len() == seats.len()) {
+            self.note_end(fault);
         }
-        for seat in withdrawn {
-            seat.evict("the stream key was withdrawn");
+        for (seat, fault) in faults {
+            seat.evict(fault);
         }
     }
 
@@ -272,8 +277,7 @@ impl Show {
 
     fn end_life(&self) {
         let now = Instant::now();
-        self.stage.lock().program.finish(now);
-        self.life.lock().end(now);
+        self.stage.lock().attendance.end(now);
         self.life_changed.notify_one();
     }
 

@@ -57,8 +57,8 @@ pub(super) async fn run(show: Arc<Show>, shelf: Arc<SlateShelf>) {
         let mut changed = std::pin::pin!(show.stage_changed.notified());
         changed.as_mut().enable();
         let (tracks, due) = {
-            let stage = show.stage.lock();
-            (stage.tracks.clone(), stage.program.slate_due())
+            let mut stage = show.stage.lock();
+            (stage.tracks.clone(), stage.program().slate_due())
         };
         let (choice, upload, frame_rate) = (show.rules().slate, shelf.version(), show.frame_rate());
         let wanted = Wanted { choice, upload, tracks, frame_rate };
@@ -86,7 +86,7 @@ pub(super) async fn run(show: Arc<Show>, shelf: Arc<SlateShelf>) {
 
 /// Plays the slate while it is on air, and until another one is wanted.
 async fn play(show: &Arc<Show>, shelf: &SlateShelf, wanted: &Wanted, slate: &Slate) {
-    let Some(start) = show.stage.lock().program.begin_slate(Instant::now()) else { return };
+    let Some(start) = show.stage.lock().program().begin_slate(Instant::now()) else { return };
     tracing::info!(session = show.id, "the slate is on");
     show.events.note("the slate is shown".to_owned());
     let mut number = 0;
@@ -94,7 +94,7 @@ async fn play(show: &Arc<Show>, shelf: &SlateShelf, wanted: &Wanted, slate: &Sla
         let until = {
             let mut stage = show.stage.lock();
             // The platforms' clock stood still while the loss went unnoticed; the slate fills that.
-            let time = stage.program.time_at(Instant::now());
+            let time = stage.program().time_at(Instant::now());
             loop {
                 let Some(mut packet) = slate.packet(number) else { return };
                 packet.dts = packet.dts + start;
@@ -102,7 +102,7 @@ async fn play(show: &Arc<Show>, shelf: &SlateShelf, wanted: &Wanted, slate: &Sla
                 if packet.dts > time {
                     break (packet.dts - time).to_duration();
                 }
-                if !stage.program.offer_slate(&packet) {
+                if !stage.program().offer_slate(&packet) {
                     return;
                 }
                 show.feed.push(packet, slate.tracks().clone(), Origin::Slate);
@@ -115,7 +115,7 @@ async fn play(show: &Arc<Show>, shelf: &SlateShelf, wanted: &Wanted, slate: &Sla
             () = tokio::time::sleep(until.max(TICK)) => {}
         }
         if show.rules().slate != wanted.choice || shelf.version() != wanted.upload {
-            return show.stage.lock().program.end_slate(Instant::now());
+            return show.stage.lock().program().end_slate(Instant::now());
         }
     }
 }
@@ -174,7 +174,7 @@ impl Show {
 
     /// True while the slate stands in.
     pub(crate) fn is_slate_on(&self) -> bool {
-        self.stage.lock().program.on_air() == OnAir::Slate
+        self.stage.lock().program().on_air() == OnAir::Slate
     }
 
     /// Pictures per second as announced, else by the times of the pictures.

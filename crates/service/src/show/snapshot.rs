@@ -55,7 +55,8 @@ impl Show {
     pub(crate) fn source_snapshot(&self) -> SourceSnapshot {
         let now = Instant::now();
         let (state, since, loss_count) = {
-            let life = self.life.lock();
+            let stage = self.stage.lock();
+            let life = stage.attendance.life();
             (life.state(), life.since(), life.loss_count())
         };
         let hold_left = match state {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use waverant_media::{Packet, TrackKind, Tracks};
-use waverant_relay::{Admission, Offered, OnAir, Origin, Program, SeatId, Takeover};
+use waverant_relay::{Admission, Attendance, Departure, NotJoined, Offered, OnAir, Origin, Program, SeatId, Takeover};
 
 use super::seat::{Arrival, SeatState};
 use super::{Publisher, Seat, Show};
@@ -14,7 +14,7 @@ use crate::house::ChannelRules;
 /// The program with the tracks of the show.
 #[derive(Debug)]
 pub(super) struct Stage {
-    pub(super) program: Program,
+    pub(super) attendance: Attendance,
     has_slate: bool,
     /// The tracks of the publisher on air, or of the last one that was.
     pub(super) tracks: Arc<Tracks>,
@@ -24,18 +24,22 @@ pub(super) struct Stage {
 
 impl Stage {
     pub(super) fn new(rules: &ChannelRules, now: Instant) -> Self {
-        // The slate is added when one is made that fits.
-        let program = Program::new(rules.takeover, false, now);
-        Self { program, has_slate: false, tracks: Arc::default(), incoming: Arc::default() }
+        let attendance = Attendance::new(rules.takeover, rules.hold, now);
+        Self { attendance, has_slate: false, tracks: Arc::default(), incoming: Arc::default() }
+    }
+
+    pub(super) fn program(&mut self) -> &mut Program {
+        self.attendance.program()
     }
 
     pub(super) fn set_takeover(&mut self, takeover: Takeover) {
-        self.program.set_rules(takeover, self.has_slate);
+        let has_slate = self.has_slate;
+        self.program().set_rules(takeover, has_slate);
     }
 
     pub(super) fn set_slate(&mut self, takeover: Takeover, has_slate: bool) {
         self.has_slate = has_slate;
-        self.program.set_rules(takeover, has_slate);
+        self.program().set_rules(takeover, has_slate);
     }
 
     /// The show's set for a publisher's: the same one for as long as nothing in it changes, so that
@@ -54,37 +58,40 @@ impl Stage {
 }
 
 impl Show {
-    /// Lets a publisher in: on air at once, in place of another, or as a backup that waits. None if
-    /// the channel is busy.
-    pub(crate) fn join(self: &Arc<Self>, admission: &Admission, arrival: Arrival) -> Option<Seat> {
-        if self.is_rehearsal() {
-            return None;
+    /// Lets a publisher in: on air at once, in place of another, or as a backup that waits.
+    ///
+    /// # Errors
+    /// [`NotJoined`] if the channel is busy, or this session is over.
+    pub(crate) fn join(self: &Arc<Self>, admission: &Admission, arrival: Arrival) -> Result<Seat, NotJoined> {
+        if self.is_rehearsal() && !self.is_over() {
+            return Err(NotJoined::Busy);
         }
         let now = Instant::now();
         let peer = arrival.peer;
         let publisher = Publisher::new(admission, arrival);
         let label = publisher.key_label.clone();
-        let joined = self.stage.lock().program.join(now, publisher.key_id, publisher.key_rank)?;
+        let mut stage = self.stage.lock();
+        let attended = stage.attendance.join(now, publisher.key_id, publisher.key_rank)?;
+        let joined = attended.joined;
         let state = Arc::new(SeatState::new(joined.seat, publisher));
+        // Before anybody else sees the seat: an end that comes now finds everybody who is to be told.
         self.seats.lock().insert(joined.seat, state.clone());
-        if self.is_over() {
-            state.evict("the session has just ended; publish again");
-        }
+        drop(stage);
         self.dismiss(&joined.dismissed, &label, peer);
-        if self.life.lock().publisher_returned(now) {
+        if attended.has_returned {
             self.life_changed.notify_one();
             self.events.note(format!("the publisher is back: `{label}` from {peer}"));
         } else if joined.is_standby {
             self.events.note(format!("`{label}` from {peer} waits as a backup"));
         }
         tracing::info!(session = self.id, channel = %self.channel.name, %peer, key = label, is_standby = joined.is_standby, "a publisher joins");
-        Some(Seat::new(self.clone(), state))
+        Ok(Seat::new(self.clone(), state))
     }
 
     /// Puts a publisher's packet into the show if it is on air; true if it did.
     pub(super) fn offer(&self, now: Instant, seat: SeatId, mut packet: Packet, tracks: Arc<Tracks>) -> bool {
         let mut stage = self.stage.lock();
-        let offered = stage.program.offer(now, seat, &mut packet, &tracks);
+        let offered = stage.program().offer(now, seat, &mut packet, &tracks);
         if offered == Offered::Held {
             return false;
         }
@@ -135,40 +142,32 @@ impl Show {
     /// A publisher is gone: for good if it said so, else it may return.
     pub(super) fn leave(&self, state: &SeatState, was_ended: Option<&str>) {
         let now = Instant::now();
-        let (was_dismissed, was_on_air, others) = {
-            let program = &mut self.stage.lock().program;
-            let (was_dismissed, was_on_air) = (!program.has_seat(state.id), program.leave(now, state.id));
-            // Before anybody sees that the place is empty.
-            if was_ended.is_some() && !was_dismissed && !program.has_seats() {
-                program.finish(now);
-            }
-            (was_dismissed, was_on_air, program.has_seats())
+        let departure = {
+            let mut stage = self.stage.lock();
+            let departure = stage.attendance.leave(now, state.id, was_ended.is_some());
+            self.seats.lock().remove(&state.id);
+            departure
         };
-        self.seats.lock().remove(&state.id);
         *self.past_counters.lock() += state.counters();
         self.stage_changed.notify_one();
-        if was_dismissed {
-            return;
-        }
         let label = &state.publisher.key_label;
-        if others {
-            if was_on_air {
+        match departure {
+            Departure::OfNoMatter => {}
+            Departure::OthersStay { was_on_air: false } => {}
+            Departure::OthersStay { was_on_air: true } => {
                 let how = if was_ended.is_some() { "stopped" } else { "was lost" };
                 self.events.note(format!("`{label}` {how}; another publisher is there"));
             }
-            return;
+            Departure::Ended => {
+                self.note_end(was_ended.unwrap_or("the encoder stopped"));
+                self.life_changed.notify_one();
+            }
+            Departure::Lost => {
+                self.life_changed.notify_one();
+                self.events.note(format!("the publisher `{label}` from {} was lost", state.publisher.peer));
+                tracing::warn!(session = self.id, channel = %self.channel.name, hold = ?self.channel.hold, "the publisher is lost");
+            }
         }
-        if let Some(reason) = was_ended {
-            self.note_end(reason);
-            return self.end_life();
-        }
-        if self.is_over() {
-            return;
-        }
-        self.life.lock().publisher_lost(now);
-        self.life_changed.notify_one();
-        self.events.note(format!("the publisher `{label}` from {} was lost", state.publisher.peer));
-        tracing::warn!(session = self.id, channel = %self.channel.name, hold = ?self.channel.hold, "the publisher is lost");
     }
 }
 

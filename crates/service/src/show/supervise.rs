@@ -7,7 +7,7 @@ use tokio::time::{MissedTickBehavior, interval, timeout};
 use waverant_relay::{OnBreach, SessionState, StreamFacts};
 use waverant_store::{SessionEnd, TakeRecord, TakeState};
 
-use super::Show;
+use super::{Show, watched};
 use crate::house::{Entry, House, LegOrder};
 use crate::recorder::{self, RecorderSetup};
 
@@ -19,7 +19,7 @@ const LIMITS_INTERVAL: Duration = Duration::from_secs(1);
 
 /// Accompanies a session from its begin to its record in the ledger.
 pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
-    let recorder = (!show.is_rehearsal()).then(|| tokio::spawn(recorder::run(recorder_setup(&show, &house))));
+    let recorder = (!show.is_rehearsal()).then(|| tokio::spawn(record(show.clone(), house.clone())));
     wait_for_the_end(&show, &house).await;
     show.evict_all();
     show.over.cancel();
@@ -40,7 +40,7 @@ pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
         show.leave_open_takes(&house);
     }
     house.forget(&show);
-    let loss_count = show.life.lock().loss_count();
+    let loss_count = show.stage.lock().attendance.life().loss_count();
     let reason = show.end_reason.lock().clone();
     let reason = reason.unwrap_or_else(|| "the publisher was lost and did not return in time".to_owned());
     tracing::info!(session = show.id, channel = %show.channel.name, reason, "over");
@@ -49,6 +49,17 @@ pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
     house.ledger.write(Entry::SessionEnded(SessionEnd { id: show.id, ended_at, reason, loss_count, report }));
     // Legs hold the session and the session their handles.
     show.legs.lock().clear();
+}
+
+/// Records the session; a recorder that fails leaves its take to be mended, and another goes on.
+async fn record(show: Arc<Show>, house: Arc<House>) {
+    let (setup_show, setup_house) = (show.clone(), house.clone());
+    let begin = move || recorder::run(recorder_setup(&setup_show, &setup_house));
+    watched(begin, || {
+        show.note_event("the recorder failed by a fault of ours; another take is begun".to_owned());
+        show.leave_open_takes(&house);
+    })
+    .await;
 }
 
 fn recorder_setup(show: &Arc<Show>, house: &Arc<House>) -> RecorderSetup {
@@ -80,9 +91,9 @@ async fn wait_for_the_end(show: &Arc<Show>, house: &Arc<House>) {
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
         let (state, deadline) = {
-            let mut life = show.life.lock();
-            life.handle_timeout(Instant::now());
-            (life.state(), life.poll_timeout())
+            let attendance = &mut show.stage.lock().attendance;
+            attendance.handle_timeout(Instant::now());
+            (attendance.life().state(), attendance.poll_timeout())
         };
         if state == SessionState::Over {
             return;

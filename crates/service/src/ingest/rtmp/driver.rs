@@ -170,10 +170,10 @@ impl Driver {
         let mut place = 0;
         while place < self.viewings.len() && self.queue.byte_count() < MAX_QUEUED {
             let viewing = &mut self.viewings[place];
-            let served = if self.house.directory().has_key(viewing.key_id()) {
-                viewing.serve(&mut self.connection)
-            } else {
-                Served::Over("The viewing key was withdrawn.".to_owned())
+            let fault = self.house.directory().key_fault(viewing.key_id(), OffsetDateTime::now_utc());
+            let served = match fault {
+                None => viewing.serve(&mut self.connection),
+                Some(fault) => Served::Over(fault.to_owned()),
             };
             match served {
                 Served::UpToDate => place += 1,

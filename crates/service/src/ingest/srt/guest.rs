@@ -2,6 +2,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
+use time::OffsetDateTime;
 use waverant_media::MediaTime;
 use waverant_relay::{AudioChoice, Cursor, Entry, Read, SinkRules, TsSink};
 use waverant_srt::{CloseReason, Connection, Message, SendError, Statistics};
@@ -101,7 +102,7 @@ impl Watching {
     }
 
     fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Service {
-        if !house.directory().has_key(self.key_id) {
+        if house.directory().key_fault(self.key_id, OffsetDateTime::now_utc()).is_some() {
             return Service::Ends;
         }
         let is_over = loop {
