@@ -310,6 +310,7 @@ impl Hub {
 mod tests {
     use bytes::Bytes;
     use proptest::prelude::*;
+    use rstest::rstest;
     use waverant_media::{TrackId, testing};
 
     use super::*;
@@ -375,6 +376,96 @@ mod tests {
         );
         assert_eq!(numbers(&out)[0], 200);
         assert!(out[0].packet.is_keyframe());
+    }
+
+    /// Keyframes are further apart than the ring is long: a reader that fell out of it has nothing to begin
+    /// with, and was begun in the middle of a group.
+    #[test]
+    fn a_reader_without_a_keyframe_waits_for_the_next() {
+        let limits = HubLimits { max_packets: 40, ..HubLimits::default() };
+        let (mut hub, tracks) = (Hub::new(limits), with_video());
+        let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
+        for number in 0..100 {
+            hub.push(picture(number, number == 0), tracks.clone(), Origin::Show);
+            if number < 5 {
+                hub.read(&mut cursor, 10, &mut out);
+            }
+        }
+        out.clear();
+        assert_eq!(hub.read(&mut cursor, 10, &mut out), Read::UpToDate);
+        assert!(out.is_empty());
+        let mut late = Cursor::new(ALLOWANCE);
+        assert_eq!(hub.read(&mut late, 10, &mut out), Read::UpToDate);
+        assert!(out.is_empty(), "nor does one begin there that comes new");
+        hub.push(picture(100, true), tracks, Origin::Show);
+        let missed = MediaTime::from_millis(96 * 40);
+        assert_eq!(hub.read(&mut cursor, 10, &mut out), Read::Jumped { missed_frame_count: 95, missed });
+        assert_eq!(numbers(&out), [100]);
+    }
+
+    fn sound(number: i64) -> Packet {
+        Packet { track: TrackId::AUDIO, kind: TrackKind::Audio, ..picture(number, true) }
+    }
+
+    /// What was gathered before the headers were known comes in one burst, and each sound is a start.
+    #[test]
+    fn who_is_there_from_the_beginning_begins_at_the_beginning() {
+        let tracks = Arc::new(testing::tracks([(TrackId::AUDIO, testing::aac())]));
+        let (mut hub, mut early, mut late) =
+            (Hub::new(HubLimits::default()), Cursor::from_beginning(ALLOWANCE), Cursor::new(ALLOWANCE));
+        let mut out = Vec::new();
+        assert_eq!(hub.read(&mut early, 10, &mut out), Read::UpToDate);
+        (0..25).for_each(|number| hub.push(sound(number), tracks.clone(), Origin::Show));
+        hub.read(&mut early, 5, &mut out);
+        assert_eq!(numbers(&out), [0, 1, 2, 3, 4]);
+        out.clear();
+        hub.read(&mut late, 5, &mut out);
+        assert_eq!(numbers(&out), [24], "who comes later hears what is now");
+        // A platform that was reached only after many seconds is not sent all of them.
+        (25..200).for_each(|number| hub.push(sound(number), tracks.clone(), Origin::Show));
+        out.clear();
+        hub.read(&mut Cursor::from_beginning(ALLOWANCE), 1, &mut out);
+        assert_eq!(numbers(&out), [124]);
+    }
+
+    /// A reader read up to `seen`, and begins anew when `newest` is there; keyframes every `gop` pictures.
+    #[rstest]
+    #[case::keyframe_right_behind(110, 150, 50, Some(150))]
+    #[case::several_behind(40, 95, 10, Some(50))]
+    #[case::repeats_little(108, 112, 100, Some(100))]
+    #[case::the_next_is_near(190, 195, 100, None)]
+    #[case::long_away(40, 480, 50, Some(450))]
+    fn a_redial_begins_where_least_repeats_and_is_lost(
+        #[case] seen: i64,
+        #[case] newest: i64,
+        #[case] gop: i64,
+        #[case] expected: Option<i64>,
+    ) {
+        let mut hub = Hub::new(HubLimits::default());
+        let (mut cursor, mut out) = (Cursor::new(ALLOWANCE), Vec::new());
+        for number in 0..=newest {
+            hub.push(picture(number, number % gop == 0), with_video(), Origin::Show);
+            if number <= seen {
+                hub.read(&mut cursor, 10, &mut out);
+            }
+        }
+        cursor.restart();
+        out.clear();
+        hub.read(&mut cursor, 1, &mut out);
+        assert_eq!(numbers(&out).first().copied(), expected);
+        if expected.is_none() {
+            hub.push(picture(200, true), with_video(), Origin::Show);
+            hub.read(&mut cursor, 1, &mut out);
+            assert_eq!(numbers(&out), [200]);
+        }
+    }
+
+    #[test]
+    fn the_bound_is_one_of_memory() {
+        let limits = HubLimits { max_bytes: 100_000, ..HubLimits::default() };
+        let hub = filled(5_000, 50, limits);
+        assert!(hub.ring.len() < 100_000 / PACKET_COST + 1, "{} small packets", hub.ring.len());
+        assert!(hub.held_bytes() <= 100_000);
     }
 
     #[test]

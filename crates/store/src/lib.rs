@@ -15,7 +15,8 @@ pub use records::{
     Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, Destination,
     DestinationSettings, KeyPassword, KeyRight, LegRecord, NewSession, NewStreamKey, RecordingChoice,
     RecordingSettings, Sending, SessionEnd, SessionFilter, SessionRecord, SlateChoice, SrtTerms, StoredTake, StreamKey,
-    TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState, TurnedAway, TurnedAwayRecord, Unfinished, User,
+    TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState, TokenRecord, TurnedAway, TurnedAwayRecord,
+    Unfinished, User,
 };
 pub use secrets::{KeyFileError, Keychain, Secret};
 #[cfg(feature = "testing")]

@@ -255,9 +255,14 @@ async fn tokens_are_valid_until_they_expire_or_are_removed() {
     let lasting = store.add_token(&user, "laptop", NOW, None).await.unwrap();
     let short = store.add_token(&user, "console", NOW, Some(NOW + Duration::HOUR)).await.unwrap();
     let later = NOW + Duration::HOUR;
-    assert_eq!(store.user_of_token(short.reveal(), NOW).await.unwrap(), Some(user.clone()));
+    assert_eq!(store.user_of_token(short.reveal(), NOW).await.unwrap().map(|(user, _)| user), Some(user.clone()));
     assert_eq!(store.user_of_token(short.reveal(), later).await.unwrap(), None);
-    assert_eq!(store.user_of_token(lasting.reveal(), later).await.unwrap(), Some(user));
+    assert_eq!(store.user_of_token(lasting.reveal(), later).await.unwrap(), Some((user.clone(), None)));
+    let tokens = store.tokens_of(user.id, later).await.unwrap();
+    assert_eq!(tokens.len(), 1, "the other has ended");
+    assert!(store.withdraw_token(user.id + 1, tokens[0].id).await.is_err(), "it is another's");
+    store.withdraw_token(user.id, tokens[0].id).await.unwrap();
+    assert_eq!(store.user_of_token(lasting.reveal(), later).await.unwrap(), None);
     store.remove_token(lasting.reveal()).await.unwrap();
     assert_eq!(store.user_of_token(lasting.reveal(), NOW).await.unwrap(), None);
     assert_eq!(store.user_of_token("wvt-guess", NOW).await.unwrap(), None);

@@ -19,6 +19,9 @@ pub(super) struct SignIn {
     /// Read the password from this file instead of asking; `-` is standard input.
     #[arg(long)]
     password_file: Option<PathBuf>,
+    /// Days after which the token ends; it does not end by itself if left out.
+    #[arg(long, value_name = "DAYS")]
+    token_days: Option<u32>,
 }
 
 #[derive(Args, Debug)]
@@ -41,7 +44,7 @@ impl SignIn {
         let url = tidy(&self.url);
         let name = self.name.map_or_else(|| ask("User name"), Ok)?;
         let password = password(self.password_file.as_deref())?;
-        let form = json!({"name": name, "password": password, "token_label": label()});
+        let form = json!({"name": name, "password": password, "token_label": label(), "token_days": self.token_days});
         let answer = Client::anonymous(url.clone()).call("POST", "/sign-in", Some(form))?;
         keep(url, &answer, report)
     }

@@ -12,6 +12,7 @@ mod session;
 mod slate;
 mod srt;
 mod take;
+mod token;
 mod turned_away;
 
 use std::io::{IsTerminal, Write};
@@ -71,6 +72,9 @@ enum Command {
     /// Object storage that takes are copied to.
     #[command(subcommand)]
     Depot(depot::Depot),
+    /// Tokens: who may do in your name what you may.
+    #[command(subcommand)]
+    Token(token::Token),
     /// Publishers who were not let in.
     #[command(subcommand)]
     TurnedAway(turned_away::TurnedAway),
@@ -97,6 +101,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Recording(command) => command.run(&mut report),
         Command::Take(command) => command.run(&mut report),
         Command::Depot(command) => command.run(&mut report),
+        Command::Token(command) => command.run(&mut report),
         Command::TurnedAway(command) => command.run(&mut report),
         Command::Completions { shell } => {
             let mut script = Vec::new();

@@ -23,6 +23,9 @@ const COOKIE: &str = "waverant";
 /// How long the console stays signed in.
 const CONSOLE_LIFE: Duration = Duration::days(14);
 
+/// The longest life of a token that is to end.
+const MAX_TOKEN_DAYS: u32 = 3650;
+
 /// The shortest password; NIST SP 800-63B asks for at least 8.
 const MIN_PASSWORD: usize = 10;
 
@@ -56,7 +59,7 @@ impl FromRequestParts<ApiState> for SignedIn {
 
     async fn from_request_parts(parts: &mut Parts, state: &ApiState) -> Result<Self, ApiError> {
         let token = token_of(&parts.headers).ok_or(ApiError::NotSignedIn)?;
-        let user = state.house.store.user_of_token(&token, OffsetDateTime::now_utc()).await?;
+        let user = state.seen_tokens.user_of(&state.house.store, &token).await?;
         let user = user.map(Self).ok_or(ApiError::NotSignedIn)?;
         // From now on its connection makes room for nobody, unless there are too many such.
         if let Some(place) = parts.extensions.get::<Arc<Place>>() {
@@ -73,7 +76,7 @@ pub(super) fn has_bearer(headers: &HeaderMap) -> bool {
 }
 
 /// The bearer token of a program, or the cookie of the console.
-fn token_of(headers: &HeaderMap) -> Option<String> {
+pub(super) fn token_of(headers: &HeaderMap) -> Option<String> {
     let bearer = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok());
     if let Some(token) = bearer.and_then(|value| value.strip_prefix("Bearer ")) {
         return Some(token.trim().to_owned());
@@ -92,6 +95,8 @@ pub(crate) struct SignIn {
     password: String,
     /// If given, a token with this label is returned; otherwise a cookie is set.
     token_label: Option<String>,
+    /// Days after which the token ends, up to 3650; it does not end by itself if left out.
+    token_days: Option<u32>,
 }
 
 /// Who is signed in.
@@ -126,14 +131,27 @@ pub(super) async fn sign_in(
         return Err(ApiError::WrongPassword);
     };
     state.guesses.lock().right(address, &form.name);
-    welcome(&state, user, form.token_label.as_deref()).await
+    let days = form.token_days;
+    if days.is_some_and(|days| !(1..=MAX_TOKEN_DAYS).contains(&days)) {
+        return Err(ApiError::invalid("token_days", format!("1 to {MAX_TOKEN_DAYS} are allowed")));
+    }
+    welcome(&state, user, form.token_label.as_deref(), days).await
 }
 
 /// Answers a sign-in with a token or a cookie.
-pub(super) async fn welcome(state: &ApiState, user: User, token_label: Option<&str>) -> Result<Response, ApiError> {
+pub(super) async fn welcome(
+    state: &ApiState,
+    user: User,
+    token_label: Option<&str>,
+    token_days: Option<u32>,
+) -> Result<Response, ApiError> {
     let now = OffsetDateTime::now_utc();
     if let Some(label) = token_label {
-        let token = state.house.store.add_token(&user, label, now, None).await?;
+        let token = state
+            .house
+            .store
+            .add_token(&user, label, now, token_days.map(|days| now + Duration::days(days.into())))
+            .await?;
         return Ok(Json(Me { name: user.name, token: Some(token.reveal().to_owned()) }).into_response());
     }
     let token = state.house.store.add_token(&user, "console", now, Some(now + CONSOLE_LIFE)).await?;
@@ -151,6 +169,7 @@ pub(super) async fn welcome(state: &ApiState, user: User, token_label: Option<&s
 pub(super) async fn sign_out(State(state): State<ApiState>, headers: HeaderMap) -> Result<Response, ApiError> {
     if let Some(token) = token_of(&headers) {
         state.house.store.remove_token(&token).await?;
+        state.seen_tokens.forget(&state.house.store, &token);
     }
     let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
     Ok((StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]).into_response())

@@ -112,5 +112,5 @@ pub(super) async fn complete_first_run(
     let user = first.ok_or(ApiError::WrongCode)?;
     state.first_run.close();
     tracing::info!(name = user.name, "the first administrator was made");
-    auth::welcome(&state, user, form.token_label.as_deref()).await
+    auth::welcome(&state, user, form.token_label.as_deref(), None).await
 }

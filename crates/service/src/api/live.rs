@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 
 use axum::Json;
 use axum::extract::State;
+use axum::http::HeaderMap;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{self, Stream};
 use serde::Serialize;
@@ -13,7 +14,7 @@ use waverant_media::{SoundFormat, Track, TrackKind, Tracks};
 use waverant_relay::{SessionState, StreamFacts};
 use waverant_store::{TakeRecord, TakeState};
 
-use super::auth::SignedIn;
+use super::auth::{SignedIn, token_of};
 use super::live_line::LiveLine;
 use super::{ApiError, ApiState};
 use crate::house::{ChannelRules, House, LegOrder};
@@ -24,6 +25,9 @@ use crate::show::{Show, SourceSnapshot};
 
 /// How often the live state is sent.
 const INTERVAL: Duration = Duration::from_secs(1);
+
+/// Boards that are sent until the token is looked at again.
+const LOOKS_AT_TOKEN: u32 = 4;
 
 /// All channels at one moment.
 #[derive(Debug, Serialize, ToSchema)]
@@ -243,17 +247,28 @@ pub(super) async fn board(State(state): State<ApiState>, _: SignedIn) -> Json<Bo
 pub(super) async fn events(
     State(state): State<ApiState>,
     _: SignedIn,
+    headers: HeaderMap,
 ) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
     let mut ticks = tokio::time::interval(INTERVAL);
     ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
-    let boards = stream::unfold((state.house, ticks), |(house, mut ticks)| async move {
-        tokio::select! {
-            _ = ticks.tick() => {}
-            // An open page must not hold up the service's stop.
-            () = house.stopping.cancelled() => return None,
+    let token = token_of(&headers).unwrap_or_default();
+    let boards = stream::unfold((state, ticks, 1), move |(state, mut ticks, count)| {
+        let token = token.clone();
+        async move {
+            let house = &state.house;
+            tokio::select! {
+                _ = ticks.tick() => {}
+                // An open page must not hold up the service's stop.
+                () = house.stopping.cancelled() => return None,
+            }
+            // A token that is withdrawn or has ended opens nothing any more; one that cannot be looked up does.
+            let is_due = count % LOOKS_AT_TOKEN == 0;
+            if is_due && matches!(state.seen_tokens.user_of(&house.store, &token).await, Ok(None)) {
+                return None;
+            }
+            let event = Event::default().event("board").json_data(look(house));
+            Some((Ok(event.unwrap_or_default()), (state, ticks, count + 1)))
         }
-        let event = Event::default().event("board").json_data(look(&house));
-        Some((Ok(event.unwrap_or_default()), (house, ticks)))
     });
     Sse::new(boards).keep_alive(KeepAlive::default())
 }

@@ -21,6 +21,7 @@ mod sessions;
 mod slates;
 mod srt_form;
 mod takes;
+mod tokens;
 
 use std::sync::Arc;
 
@@ -41,6 +42,7 @@ pub(crate) use auth::{check_password, check_user_name};
 pub(crate) use error::ApiError;
 pub(crate) use first_run::FirstRun;
 pub(crate) use server::serve;
+use tokens::SeenTokens;
 
 use crate::house::{House, MAX_SLATE_BYTES};
 
@@ -59,6 +61,7 @@ pub(crate) struct ApiState {
     host: Arc<str>,
     ports: Ports,
     guesses: Arc<Mutex<Guesses>>,
+    seen_tokens: Arc<SeenTokens>,
 }
 
 /// Where encoders are taken.
@@ -71,7 +74,7 @@ pub(crate) struct Ports {
 
 impl ApiState {
     pub(crate) fn new(house: Arc<House>, first_run: Arc<FirstRun>, host: String, ports: Ports) -> Self {
-        Self { house, first_run, host: host.into(), ports, guesses: Arc::default() }
+        Self { house, first_run, host: host.into(), ports, guesses: Arc::default(), seen_tokens: Arc::default() }
     }
 }
 
@@ -88,6 +91,8 @@ fn api() -> OpenApiRouter<ApiState> {
         .merge(strangers_routes())
         .routes(routes!(auth::sign_out))
         .routes(routes!(auth::me))
+        .routes(routes!(tokens::list_tokens))
+        .routes(routes!(tokens::remove_token))
         .routes(routes!(channels::list_channels, channels::add_channel))
         .routes(routes!(channels::show_channel, channels::change_channel, channels::remove_channel))
         .routes(routes!(channels::list_keys, channels::add_key))
@@ -169,6 +174,7 @@ pub(crate) fn router(state: ApiState) -> Router {
         .route("/api/{*rest}", get(error::no_such_route))
         .fallback(console::serve)
         .with_state(state)
+        .layer(from_fn(origin::finish_changes))
         .layer(from_fn(origin::require_own_origin))
         .layer(from_fn(origin::keep_nothing))
         .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))

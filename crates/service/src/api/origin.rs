@@ -12,11 +12,23 @@ use super::auth::has_bearer;
 ///
 /// Source: Fetch Metadata Request Headers, 2.2 (Sec-Fetch-Site); RFC 6454, 7 (Origin)
 pub(super) async fn require_own_origin(request: Request, next: Next) -> Response {
-    let changes = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
-    if changes && !has_bearer(request.headers()) && !is_own(request.headers(), request.uri()) {
+    if changes(request.method()) && !has_bearer(request.headers()) && !is_own(request.headers(), request.uri()) {
         return ApiError::ForeignPage.into_response();
     }
     next.run(request).await
+}
+
+/// A call that changes something is done to its end, also when the caller hangs up in the middle: what is
+/// written must be followed by shows and by the directory.
+pub(super) async fn finish_changes(request: Request, next: Next) -> Response {
+    if !changes(request.method()) {
+        return next.run(request).await;
+    }
+    tokio::spawn(next.run(request)).await.unwrap_or_else(|_| ApiError::Internal.into_response())
+}
+
+fn changes(method: &Method) -> bool {
+    !matches!(*method, Method::GET | Method::HEAD | Method::OPTIONS)
 }
 
 /// What is answered to calls is kept nowhere, unless the call itself says otherwise.

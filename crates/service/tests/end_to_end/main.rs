@@ -8,6 +8,7 @@ mod browser;
 mod capture;
 mod command_line;
 mod dialects;
+mod endings;
 mod enhanced;
 mod faults;
 mod full_disk;

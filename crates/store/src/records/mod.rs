@@ -22,7 +22,7 @@ pub use recording::{RecordingChoice, RecordingSettings};
 pub use sessions::{LegRecord, NewSession, SessionEnd, SessionFilter, SessionRecord, Unfinished};
 pub use takes::{StoredTake, TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState};
 pub use turned_away::{TurnedAway, TurnedAwayRecord};
-pub use users::User;
+pub use users::{TokenRecord, User};
 
 /// A column of UTC time.
 fn time_in(row: &MySqlRow, column: &str) -> Result<OffsetDateTime, sqlx::Error> {

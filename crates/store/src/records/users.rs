@@ -1,7 +1,8 @@
 use sqlx::Row;
+use sqlx::mysql::MySqlRow;
 use time::OffsetDateTime;
 
-use super::{fitted, to_column};
+use super::{fitted, optional_time_in, time_in, to_column};
 use crate::{Secret, Store, StoreError};
 
 /// Stands in for the hash of a user who does not exist, so that an unknown name takes as long as
@@ -15,6 +16,19 @@ pub struct User {
     pub id: u64,
     /// The name to sign in with.
     pub name: String,
+}
+
+/// A token as it is kept: not the token itself.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TokenRecord {
+    /// Its number.
+    pub id: u64,
+    /// Who or what has it.
+    pub label: String,
+    /// When it was made.
+    pub created_at: OffsetDateTime,
+    /// When it ends.
+    pub expires_at: Option<OffsetDateTime>,
 }
 
 impl Store {
@@ -108,20 +122,68 @@ impl Store {
         Ok(token)
     }
 
-    /// The user to whom a token belongs, if it is valid at `now`.
+    /// The user to whom a token belongs, if it is valid at `now`; and when it ends.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn user_of_token(&self, token: &str, now: OffsetDateTime) -> Result<Option<User>, StoreError> {
+    pub async fn user_of_token(
+        &self,
+        token: &str,
+        now: OffsetDateTime,
+    ) -> Result<Option<(User, Option<OffsetDateTime>)>, StoreError> {
         let row = sqlx::query(
-            "SELECT users.id, users.name FROM tokens JOIN users ON users.id = tokens.user_id \
+            "SELECT users.id, users.name, expires_at FROM tokens JOIN users ON users.id = tokens.user_id \
              WHERE digest = ? AND (expires_at IS NULL OR expires_at > ?)",
         )
         .bind(&self.keychain.digest(token)[..])
         .bind(to_column(now))
         .fetch_optional(&self.pool)
         .await?;
-        row.map(|row| Ok(User { id: row.try_get("id")?, name: row.try_get("name")? })).transpose()
+        let read = |row: MySqlRow| {
+            let user = User { id: row.try_get("id")?, name: row.try_get("name")? };
+            Ok((user, optional_time_in(&row, "expires_at")?))
+        };
+        row.map(read).transpose()
+    }
+
+    /// The tokens of a user that are valid at `now`, the newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn tokens_of(&self, user_id: u64, now: OffsetDateTime) -> Result<Vec<TokenRecord>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT id, label, created_at, expires_at FROM tokens \
+             WHERE user_id = ? AND (expires_at IS NULL OR expires_at > ?) ORDER BY id DESC",
+        )
+        .bind(user_id)
+        .bind(to_column(now))
+        .fetch_all(&self.pool)
+        .await?;
+        let read = |row: &MySqlRow| {
+            Ok(TokenRecord {
+                id: row.try_get("id")?,
+                label: row.try_get("label")?,
+                created_at: time_in(row, "created_at")?,
+                expires_at: optional_time_in(row, "expires_at")?,
+            })
+        };
+        rows.iter().map(read).collect()
+    }
+
+    /// Makes a token of a user worthless, by its number.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if the user has none such, or if the database does not answer.
+    pub async fn withdraw_token(&self, user_id: u64, id: u64) -> Result<(), StoreError> {
+        let done = sqlx::query("DELETE FROM tokens WHERE user_id = ? AND id = ?")
+            .bind(user_id)
+            .bind(id)
+            .execute(&self.pool)
+            .await?;
+        match done.rows_affected() {
+            0 => Err(StoreError::NotFound { kind: "token", name: id.to_string() }),
+            _ => Ok(()),
+        }
     }
 
     /// Makes a token worthless.
