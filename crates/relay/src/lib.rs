@@ -18,7 +18,7 @@ pub use gate::{
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use leg::{
     AudioChoice, AudioPick, AudioPickError, Breach, Gap, Leg, LegAddress, LegAddressError, LegHistory, LegPolicy,
-    LegState, Limit, LimitsSheet, LimitsWatch, OnBreach, Otherwise, RtmpSink, SinkError, SinkOutput, SinkRules,
+    LegState, Limit, LimitsSheet, LimitsWatch, Mask, OnBreach, Otherwise, RtmpSink, SinkError, SinkOutput, SinkRules,
     StreamFacts, TsSink,
 };
 pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};

@@ -16,6 +16,9 @@ use crate::source::{Source, read_span};
 /// The largest element that is read into memory: tracks with their private data, chapters, laced blocks.
 const MAX_ELEMENT: u64 = 16 * 1024 * 1024;
 
+/// Tracks of one file; more are left out.
+const MAX_TRACKS: usize = 64;
+
 /// Samples in one group.
 const GROUP: usize = 512;
 
@@ -175,7 +178,7 @@ impl ClusterReader {
             ids::TRACKS => {
                 self.places.tracks = found.at;
                 let content = read_content(source, found)?;
-                for (_, entry) in children(&content).filter(|(id, _)| *id == ids::TRACK_ENTRY) {
+                for (_, entry) in children(&content).filter(|(id, _)| *id == ids::TRACK_ENTRY).take(MAX_TRACKS) {
                     self.read_track(entry)?;
                 }
             }

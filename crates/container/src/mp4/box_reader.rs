@@ -12,12 +12,20 @@ use super::fragment::read_fragment;
 use super::index::RandomAccess;
 use super::mark::read_mark;
 use super::movie::{RawSample, TrackHead, read_movie};
+use super::reader::SampleBudget;
 use super::sample_entry::is_video;
 use crate::file::{FileError, FileTrack, Known, MAX_MARKS, SampleRef};
 use crate::source::{Source, read_span};
 
 /// The largest `moov` box: the tables of a plain file of some days.
 const MAX_MOVIE: u64 = 256 * 1024 * 1024;
+
+/// Samples of a file without fragments: ten hours of 60 pictures and 47 sounds a second. Each takes a hundred
+/// bytes while the file is read.
+const MAX_SAMPLES: usize = 4_000_000;
+
+/// Samples of one fragment; ours hold half a second.
+const MAX_FRAGMENT_SAMPLES: usize = 200_000;
 
 /// The largest `moof` or `emsg` box.
 const MAX_HEADER: u64 = 16 * 1024 * 1024;
@@ -85,20 +93,21 @@ impl BoxReader {
             });
             reader.places.push(place);
         }
-        reader.plain = reader.plain_samples(source.len()).into_iter();
+        reader.plain = reader.plain_samples(source.len())?.into_iter();
         Ok(reader)
     }
 
-    fn plain_samples(&mut self, file_length: u64) -> Vec<SampleRef> {
+    fn plain_samples(&mut self, file_length: u64) -> Result<Vec<SampleRef>, Mp4Error> {
         let mut samples = Vec::new();
+        let mut budget = SampleBudget::new(MAX_SAMPLES);
         for (head, place) in self.heads.iter_mut().zip(&self.places) {
-            let found = std::mem::take(&mut head.tables).samples(file_length);
+            let found = std::mem::take(&mut head.tables).samples(file_length, &mut budget)?;
             self.known.has_index |= !found.is_empty();
             let Some(place) = place else { continue };
             samples.extend(found.iter().map(|sample| placed(head, *place, sample)));
         }
         samples.sort_by_key(|sample| (sample.dts, sample.offset));
-        samples
+        Ok(samples)
     }
 
     pub(crate) fn next_group(&mut self, source: &impl Source) -> Result<Option<Vec<SampleRef>>, FileError> {
@@ -133,8 +142,10 @@ impl BoxReader {
     fn read_fragment(&mut self, source: &impl Source, found: &Found) -> Result<Vec<SampleRef>, FileError> {
         let content = read_content(source, found, MAX_HEADER)?;
         let mut raw: Vec<(usize, RawSample)> = Vec::new();
+        let mut budget = SampleBudget::new(MAX_FRAGMENT_SAMPLES);
         read_fragment(&mut self.heads, found.at, source.len(), &content, &mut |place, sample| {
             raw.push((place, sample));
+            budget.take()
         })?;
         self.note_sync_sample(found.at, &raw);
         let placed = raw.iter().filter_map(|(head, sample)| {

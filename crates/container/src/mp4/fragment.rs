@@ -16,7 +16,7 @@ pub(super) fn read_fragment(
     moof_at: u64,
     file_length: u64,
     content: &Bytes,
-    each: &mut impl FnMut(usize, RawSample),
+    each: &mut impl FnMut(usize, RawSample) -> Result<(), Mp4Error>,
 ) -> Result<(), Mp4Error> {
     for_each_box(content, 0, &mut |name, content| {
         if name == b"traf" {
@@ -44,7 +44,7 @@ impl Run {
         &mut self,
         tracks: &mut [TrackHead],
         content: &Bytes,
-        each: &mut impl FnMut(usize, RawSample),
+        each: &mut impl FnMut(usize, RawSample) -> Result<(), Mp4Error>,
     ) -> Result<(), Mp4Error> {
         for_each_box(content, 0, &mut |name, content| {
             let place = self.place;
@@ -85,7 +85,7 @@ impl Run {
         &mut self,
         track: &mut TrackHead,
         content: &Bytes,
-        each: &mut dyn FnMut(RawSample),
+        each: &mut dyn FnMut(RawSample) -> Result<(), Mp4Error>,
     ) -> Result<(), Mp4Error> {
         let mut fields = Fields::new("trun", content, 0);
         let flags = fields.u32()?;
@@ -112,7 +112,7 @@ impl Run {
             let decode_time = track.next_decode_time;
             track.next_decode_time = decode_time.saturating_add(duration.into());
             if at.checked_add(size.into()).is_some_and(|end| end <= self.file_length) {
-                each(RawSample { decode_time, duration, offset, sync: sample_flags & NON_SYNC_BIT == 0, at, size });
+                each(RawSample { decode_time, duration, offset, sync: sample_flags & NON_SYNC_BIT == 0, at, size })?;
             }
             at = at.saturating_add(size.into());
         }

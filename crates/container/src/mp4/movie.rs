@@ -7,6 +7,7 @@ use super::Mp4Error;
 use super::boxes::for_each_box;
 use super::fields::Fields;
 use super::init::{HANDLER_PICTURE, HANDLER_SOUND};
+use super::reader::MAX_TRACKS;
 use super::sample_entry::read_sample_entry;
 use super::tables::SampleTables;
 use crate::language;
@@ -82,6 +83,7 @@ pub(super) fn read_movie(movie: &Bytes) -> Result<Vec<TrackHead>, Mp4Error> {
                 fields.skip(if long { 16 } else { 8 })?;
                 movie_timescale = fields.u32()?;
             }
+            b"trak" if tracks.len() >= MAX_TRACKS => return Err(Mp4Error::TooManyTracks),
             b"trak" => tracks.push(read_track(content)?),
             _ => {}
         }

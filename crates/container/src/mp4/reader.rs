@@ -11,6 +11,34 @@ use super::movie::{RawSample, TrackHead, read_movie};
 /// Boxes may hold boxes this deep; a file needs 8.
 pub(super) const MAX_DEPTH: u8 = 16;
 
+/// Tracks of one file.
+pub(super) const MAX_TRACKS: usize = 64;
+
+/// Samples of a file that is read from memory: half an hour of 60 pictures and 47 sounds a second. Each takes
+/// a hundred bytes.
+const MAX_SAMPLES: usize = 200_000;
+
+/// What reading the samples of a file, or of a part of it, may still cost: a table of a few bytes may stand for
+/// any number of samples.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct SampleBudget {
+    limit: usize,
+    left: usize,
+}
+
+impl SampleBudget {
+    /// At most `limit` samples.
+    pub(super) fn new(limit: usize) -> Self {
+        Self { limit, left: limit }
+    }
+
+    /// Pays for one.
+    pub(super) fn take(&mut self) -> Result<(), Mp4Error> {
+        self.left = self.left.checked_sub(1).ok_or(Mp4Error::TooManySamples { limit: self.limit })?;
+        Ok(())
+    }
+}
+
 /// Why a file could not be read.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[non_exhaustive]
@@ -31,6 +59,15 @@ pub enum Mp4Error {
         track: u32,
         /// What is wrong.
         reason: String,
+    },
+    /// The file has more tracks than a file of ours or of a show.
+    #[error("more than {MAX_TRACKS} tracks")]
+    TooManyTracks,
+    /// The file claims more samples than are read.
+    #[error("more than {limit} samples: the file is damaged, or too long to be read at once")]
+    TooManySamples {
+        /// How many are read.
+        limit: usize,
     },
     /// Boxes nest too deep.
     #[error("boxes nest deeper than {MAX_DEPTH}")]
@@ -101,6 +138,7 @@ impl Mp4File {
         let mut heads: Option<Vec<TrackHead>> = None;
         let mut found: Vec<(usize, RawSample)> = Vec::new();
         let (mut at, mut truncated) = (0, false);
+        let mut budget = SampleBudget::new(MAX_SAMPLES);
         while at < file.len() {
             let Some((name, content, end)) = next_box(file, at) else {
                 truncated = true;
@@ -110,7 +148,8 @@ impl Mp4File {
                 (b"moov", _) => {
                     let movie = read_movie(&content)?;
                     for (place, head) in movie.iter().enumerate() {
-                        found.extend(head.tables.samples(file.len() as u64).into_iter().map(|sample| (place, sample)));
+                        let samples = head.tables.samples(file.len() as u64, &mut budget)?;
+                        found.extend(samples.into_iter().map(|sample| (place, sample)));
                     }
                     heads = Some(movie);
                 }
@@ -120,7 +159,10 @@ impl Mp4File {
                     break;
                 }
                 (b"moof", Some(heads)) => {
-                    let mut each = |place, sample| found.push((place, sample));
+                    let mut each = |place, sample| {
+                        found.push((place, sample));
+                        budget.take()
+                    };
                     read_fragment(heads, at as u64, file.len() as u64, &content, &mut each)?;
                 }
                 _ => {}

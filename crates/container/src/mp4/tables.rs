@@ -7,6 +7,7 @@ use bytes::Bytes;
 use super::Mp4Error;
 use super::fields::Fields;
 use super::movie::RawSample;
+use super::reader::SampleBudget;
 
 /// Where and when the samples of a track are.
 #[derive(Clone, Debug, Default)]
@@ -77,7 +78,7 @@ impl SampleTables {
     }
 
     /// The samples whose payload lies within a file of `file_length` bytes, in decode order.
-    pub(super) fn samples(&self, file_length: u64) -> Vec<RawSample> {
+    pub(super) fn samples(&self, file_length: u64, budget: &mut SampleBudget) -> Result<Vec<RawSample>, Mp4Error> {
         let mut durations = Runs::new(&self.durations);
         let mut offsets = Runs::new(&self.offsets);
         let mut syncs = self.syncs.as_deref().map(|syncs| syncs.iter().copied().peekable());
@@ -88,10 +89,11 @@ impl SampleTables {
             for _ in 0..self.samples_in(chunk) {
                 // One size for all costs no bytes a sample: the file's length bounds them.
                 if number >= self.count || u64::from(number) > file_length {
-                    return samples;
+                    return Ok(samples);
                 }
                 let size = if self.size > 0 { Some(self.size) } else { self.sizes.get(number as usize).copied() };
-                let Some(size) = size else { return samples };
+                let Some(size) = size else { return Ok(samples) };
+                budget.take()?;
                 number += 1;
                 let (duration, offset) = (durations.next().unwrap_or(0), offsets.next().unwrap_or(0));
                 let sync = syncs.as_mut().is_none_or(|syncs| syncs.next_if(|sync| *sync <= number) == Some(number));
@@ -102,7 +104,7 @@ impl SampleTables {
                 decode_time = decode_time.saturating_add(duration.into());
             }
         }
-        samples
+        Ok(samples)
     }
 
     fn samples_in(&self, chunk: u32) -> u32 {

@@ -3,7 +3,7 @@ use std::time::{Duration, Instant};
 
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{sleep_until, timeout};
-use waverant_relay::{Cursor, Entry, RtmpSink, SinkError, SinkOutput};
+use waverant_relay::{Cursor, Entry, Mask, RtmpSink, SinkError, SinkOutput, printable};
 use waverant_rtmp::{ClientConnection, ClientEvent};
 
 use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES, take_packets};
@@ -12,6 +12,9 @@ use crate::show::Feed;
 
 /// A platform that takes no byte for this long is given up, as is one that acknowledges none.
 const STALL: Duration = UNACKNOWLEDGED_LIMIT;
+
+/// What is kept of a platform's words, in characters.
+const MAX_WORDS: usize = 300;
 
 /// How long the last bytes may take at the end.
 const FAREWELL: Duration = Duration::from_secs(3);
@@ -22,6 +25,8 @@ pub(super) struct Carrier {
     client: ClientConnection,
     feed: Arc<Feed>,
     status: Arc<LegStatus>,
+    /// Hides the key in what the platform says.
+    mask: Mask,
     /// Packets are collected this long and written together: fewer, larger writes are what saves
     /// CPU.
     batch: Duration,
@@ -35,13 +40,19 @@ pub(super) struct Carrier {
 }
 
 impl Carrier {
-    pub(super) fn new(wire: Wire, client: ClientConnection, feed: Arc<Feed>, status: Arc<LegStatus>) -> Self {
+    pub(super) fn new(
+        wire: Wire,
+        client: ClientConnection,
+        (feed, status): (Arc<Feed>, Arc<LegStatus>),
+        mask: Mask,
+    ) -> Self {
         let now = Instant::now();
         Self {
             wire,
             client,
             feed,
             status,
+            mask,
             batch: Duration::ZERO,
             queue: WriteQueue::default(),
             entries: Vec::with_capacity(MAX_ENTRIES),
@@ -134,12 +145,14 @@ impl Carrier {
     fn handle_input(&mut self, count: usize, until_taken: bool) -> Result<(), Option<CarryEnd>> {
         let input = self.input.get(..count).unwrap_or_default();
         if let Err(error) = self.client.handle_input(Instant::now(), input) {
+            let error = self.told(&error.to_string());
             return Err(Some(CarryEnd::Lost(format!("the platform was not understood: {error}"))));
         }
         while let Some(event) = self.client.poll_event() {
             match event {
                 ClientEvent::Refused { code, description } => {
-                    return Err(Some(CarryEnd::Refused(format!("the platform said {code}: {description}"))));
+                    let said = self.told(&format!("{code}: {description}"));
+                    return Err(Some(CarryEnd::Refused(format!("the platform said {said}"))));
                 }
                 ClientEvent::Redirected { address } => {
                     // The address may hold a key, and is not repeated.
@@ -147,7 +160,7 @@ impl Carrier {
                     return Err(Some(CarryEnd::Moved { target: Some(address), reason }));
                 }
                 ClientEvent::ReconnectRequested { address, description } => {
-                    let reason = format!("the platform asked us to connect anew: {description}");
+                    let reason = format!("the platform asked us to connect anew: {}", self.told(&description));
                     return Err(Some(CarryEnd::Moved { target: address, reason }));
                 }
                 ClientEvent::Publishing if until_taken => {
@@ -158,6 +171,11 @@ impl Carrier {
             }
         }
         Ok(())
+    }
+
+    /// Words of the platform as they may be logged, kept and shown.
+    fn told(&self, words: &str) -> String {
+        printable(&self.mask.apply(words), MAX_WORDS).into_owned()
     }
 
     fn check_deadline(&mut self) -> Result<(), Option<CarryEnd>> {

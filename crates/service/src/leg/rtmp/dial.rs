@@ -1,5 +1,6 @@
 //! Making a connection to a platform.
 
+use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
 use tokio::net::TcpStream;
@@ -7,26 +8,47 @@ use tokio::time::timeout;
 use waverant_rtmp::{ClientConfig, ClientConnection, ClientPurpose, ClientTarget, Greeting, RtmpAddress};
 use waverant_store::Destination;
 
-use crate::net::{self, Wire, connect_tls};
+use crate::net::{self, Reach, Wire, connect_tls, reach_of};
 
 /// How long TLS may take to be set up.
 const TLS_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// Connects to a destination, or to the address that it sent us to.
 ///
+/// `home` says where the destination's own address leads; it is learnt there, and bounds where a platform may
+/// send us: the key goes with us.
+///
 /// # Errors
 /// In words.
 pub(super) async fn dial(
     destination: &Destination,
-    address: &RtmpAddress,
+    (address, is_moved): (&RtmpAddress, bool),
     greeting: Greeting,
+    home: &mut Option<Reach>,
 ) -> Result<(Wire, ClientConnection), String> {
     let name = &destination.name;
     let addresses = net::resolve(address.host(), address.port()).await.map_err(|error| format!("{name}: {error}"))?;
+    let addresses = if is_moved { permitted(addresses, *home) } else { addresses };
+    if addresses.is_empty() {
+        return Err(format!("{name} sent us to an address of this machine or house; that is not followed"));
+    }
+    if !is_moved {
+        *home = addresses.first().map(|address| reach_of(address.ip()));
+    }
     let connected = net::connect(&addresses).await;
     let (stream, _) = connected.map_err(|error| format!("{name} could not be reached: {error}"))?;
     let wire = secure(stream, destination, address).await.map_err(|error| format!("{name}: {error}"))?;
     Ok((wire, client(destination, address, greeting, ClientPurpose::Publish)))
+}
+
+/// Of the addresses that a platform sent us to, those that we may go to.
+fn permitted(addresses: Vec<SocketAddr>, home: Option<Reach>) -> Vec<SocketAddr> {
+    let may = |address: &SocketAddr| match reach_of(address.ip()) {
+        Reach::Public => true,
+        Reach::Never => false,
+        reach => home == Some(reach),
+    };
+    addresses.into_iter().filter(may).collect()
 }
 
 /// Sets up TLS where the address asks for it.

@@ -6,11 +6,11 @@ pub(super) mod probe;
 
 use std::time::{Duration, Instant};
 
-use waverant_relay::RtmpSink;
+use waverant_relay::{Mask, RtmpSink};
 use waverant_rtmp::{ClientConnection, Greeting, RtmpAddress};
 
 use super::{CarryEnd, LegTask};
-use crate::net::Wire;
+use crate::net::{Reach, Wire};
 use carry::Carrier;
 
 /// How often in a row a platform may send us to another address.
@@ -29,16 +29,24 @@ pub(super) struct RtmpLeg {
     moved_to: Option<RtmpAddress>,
     /// How often in a row it did so.
     moves: u32,
+    /// Where the destination's own address leads.
+    home: Option<Reach>,
 }
 
 impl LegTask {
     /// Connects and carries, until that connection is over.
     pub(super) async fn dial_rtmp(&mut self, address: RtmpAddress) -> CarryEnd {
         let destination = self.order.destination.clone();
-        let address = self.rtmp.moved_to.take().unwrap_or(address);
+        let moved_to = self.rtmp.moved_to.take();
+        let is_moved = moved_to.is_some();
+        let address = moved_to.unwrap_or(address);
         let greeting = self.rtmp.greeting;
-        let dialing = async { dial::dial(&destination, &address, greeting).await.map_err(CarryEnd::Lost) };
-        let end = match self.unless_called_off(dialing).await {
+        let mut home = self.rtmp.home;
+        let dialing =
+            async { dial::dial(&destination, (&address, is_moved), greeting, &mut home).await.map_err(CarryEnd::Lost) };
+        let dialed = self.unless_called_off(dialing).await;
+        self.rtmp.home = home;
+        let end = match dialed {
             Ok((wire, client)) => self.carry_rtmp(wire, client).await,
             Err(end) => end,
         };
@@ -69,7 +77,8 @@ impl LegTask {
     async fn carry_rtmp(&mut self, wire: Wire, client: ClientConnection) -> CarryEnd {
         self.rtmp.sink.begin_connection(self.show.rates());
         self.cursor.restart();
-        let mut carrier = Carrier::new(wire, client, self.feed.clone(), self.status.clone());
+        let mask = Mask::new([self.order.destination.key.reveal()]);
+        let mut carrier = Carrier::new(wire, client, (self.feed.clone(), self.status.clone()), mask);
         carrier.set_batch(self.order.batch());
         let began = Instant::now();
         let mut taken = false;

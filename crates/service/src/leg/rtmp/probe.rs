@@ -2,6 +2,7 @@ use std::time::{Duration, Instant};
 
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{sleep_until, timeout};
+use waverant_relay::{Mask, printable};
 use waverant_rtmp::{ClientConnection, ClientEvent, ClientPurpose, Greeting, RtmpAddress};
 use waverant_store::Destination;
 
@@ -32,7 +33,8 @@ pub(crate) async fn walk(
     };
     let purpose = if publishes { ClientPurpose::Publish } else { ClientPurpose::Ask };
     let client = dial::client(destination, address, Greeting::Plain, purpose);
-    let mut talk = Talk { wire, client, queue: WriteQueue::default(), input: vec![0; 4096] };
+    let mask = Mask::new([destination.key.reveal()]);
+    let mut talk = Talk { wire, client, queue: WriteQueue::default(), input: vec![0; 4096], mask };
     let began = Instant::now();
     let greeted = talk.until(|talk| (!talk.client.is_greeting()).then_some(Ok(()))).await;
     report.note("handshake", began, greeted, |()| "done".to_owned())?;
@@ -54,6 +56,7 @@ struct Talk {
     client: ClientConnection,
     queue: WriteQueue,
     input: Vec<u8>,
+    mask: Mask,
 }
 
 impl Talk {
@@ -72,7 +75,8 @@ impl Talk {
                         return Err("the platform closed the connection without an answer".to_owned());
                     }
                     let input = self.input.get(..count).unwrap_or_default();
-                    self.client.handle_input(Instant::now(), input).map_err(|error| error.to_string())?;
+                    let understood = self.client.handle_input(Instant::now(), input);
+                    understood.map_err(|error| self.mask.apply(&error.to_string()))?;
                 }
                 () = sleep_until(deadline.into()) => {
                     self.client.handle_timeout(Instant::now()).map_err(|error| error.to_string())?;
@@ -86,7 +90,8 @@ impl Talk {
         while let Some(event) = self.client.poll_event() {
             match event {
                 ClientEvent::Refused { code, description } => {
-                    return Some(Err(format!("the platform said {code}: {description}")));
+                    let said = self.mask.apply(&format!("{code}: {description}"));
+                    return Some(Err(format!("the platform said {}", printable(&said, 300))));
                 }
                 ClientEvent::Redirected { .. } => {
                     return Some(Err("the platform sends us to another address; a show follows it there".to_owned()));
