@@ -56,9 +56,9 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
         });
     }
     findings.push(check_descriptors(settings));
-    if settings.database_url.is_none() {
-        findings.push(check_program("mariadbd"));
-        findings.push(check_program("mariadb-install-db"));
+    match &settings.database_url {
+        Some(url) => findings.push(check_database(url)),
+        None => findings.extend(["mariadbd", "mariadb-install-db"].map(check_program)),
     }
     if let Some(file) = &settings.administrator_file {
         findings.push(match fs::read_to_string(file) {
@@ -129,6 +129,17 @@ fn check_space(folder: &Path) -> Finding {
             }
         }
         Err(error) => Finding::bad(format!("{}: free space cannot be read: {error}", folder.display())),
+    }
+}
+
+fn check_database(url: &str) -> Finding {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    let examined = runtime
+        .map_err(|error| error.to_string())
+        .and_then(|runtime| runtime.block_on(waverant_store::examine_database(url)));
+    match examined {
+        Ok(found) => Finding::good(format!("database.url can be used: {found}")),
+        Err(error) => Finding::bad(format!("database.url: {error}")),
     }
 }
 

@@ -9,7 +9,7 @@ mod secrets;
 #[cfg(feature = "testing")]
 mod testing;
 
-pub use database::{PrivateServer, PrivateServerError, Store};
+pub use database::{PrivateServer, PrivateServerError, Store, examine_database};
 pub use error::StoreError;
 pub use records::{
     Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, Destination,

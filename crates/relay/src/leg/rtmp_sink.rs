@@ -63,6 +63,8 @@ pub struct RtmpSink {
     /// Nothing but headers may come before the first keyframe.
     awaiting_keyframe: bool,
     rates: StreamRates,
+    /// What the metadata said is not right any more.
+    needs_metadata: bool,
 }
 
 impl RtmpSink {
@@ -79,6 +81,18 @@ impl RtmpSink {
         self.planned = None;
         self.awaiting_keyframe = true;
         self.clock.begin_connection();
+    }
+
+    /// True once the connection has headers.
+    pub fn has_headers(&self) -> bool {
+        self.tracks.is_some()
+    }
+
+    /// What is announced or measured of the stream: it goes into the metadata, which is sent anew where the peer
+    /// has it already.
+    pub fn set_rates(&mut self, rates: StreamRates) {
+        self.needs_metadata |= self.rates != rates && self.has_headers();
+        self.rates = rates;
     }
 
     /// Changes what is sent; from the next packet on, with new headers.
@@ -124,7 +138,10 @@ impl RtmpSink {
         let timestamp = Timestamp::from_millis(time.millis());
         if std::mem::take(&mut self.needs_headers) || !is_same(&self.tracks, &entry.tracks) {
             self.send_headers(out, timestamp, &entry.tracks)?;
+        } else if self.needs_metadata {
+            self.send_metadata(out, timestamp, &entry.tracks)?;
         }
+        self.needs_metadata = false;
         let Some(&PlannedTrack { codec, form, .. }) = self.plan.find(packet.track) else {
             return Ok(SinkOutput::default());
         };
@@ -321,6 +338,24 @@ mod tests {
     const AUDIO: TrackId = TrackId::AUDIO;
     const THIRD: TrackId = TrackId(3);
     const FIFTH: TrackId = TrackId(5);
+
+    /// Metadata of the encoder often comes after the platform was reached.
+    #[test]
+    fn what_is_announced_later_is_told_anew() {
+        let (tracks, mut peer, mut sink) = (Arc::new(h264_and_aac()), Peer::default(), begun());
+        let rates = |frame_rate| StreamRates { frame_rate: Some(frame_rate), ..StreamRates::default() };
+        sink.set_rates(rates(30.0));
+        assert!(!sink.has_headers());
+        sink.send(&mut peer, &entry(VIDEO, 0, true, &tracks)).unwrap();
+        assert_eq!((peer.metadata_count, sink.has_headers()), (1, true), "once, with what was known by then");
+        sink.set_rates(rates(30.0));
+        sink.send(&mut peer, &entry(VIDEO, 33, false, &tracks)).unwrap();
+        assert_eq!(peer.metadata_count, 1);
+        sink.set_rates(rates(25.0));
+        sink.send(&mut peer, &entry(VIDEO, 66, false, &tracks)).unwrap();
+        sink.send(&mut peer, &entry(VIDEO, 99, false, &tracks)).unwrap();
+        assert_eq!(peer.metadata_count, 2);
+    }
 
     #[test]
     fn a_connection_gets_headers_then_a_keyframe_at_zero() {

@@ -364,13 +364,45 @@ fn srt_fields(state: &ApiState, headers: &HeaderMap, terms: &SrtTerms, right: Ke
 }
 
 fn shown_host<'a>(state: &'a ApiState, headers: &'a HeaderMap) -> &'a str {
-    let asked = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or("127.0.0.1");
-    if state.host.is_empty() { host_without_port(asked) } else { &state.host }
+    let asked = headers.get(header::HOST).and_then(|host| host.to_str().ok()).map(host_without_port);
+    if state.host.is_empty() { asked.filter(|host| is_host(host)).unwrap_or("127.0.0.1") } else { &state.host }
+}
+
+/// A name or an address, and nothing that would make another address of what is shown.
+fn is_host(host: &str) -> bool {
+    let inside = host.strip_prefix('[').and_then(|host| host.strip_suffix(']'));
+    if let Some(address) = inside {
+        return address.parse::<std::net::Ipv6Addr>().is_ok();
+    }
+    let is_label = |label: &str| {
+        (1..=63).contains(&label.len()) && label.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
+    };
+    host.len() <= 253 && host.split('.').all(is_label)
 }
 
 fn host_without_port(host: &str) -> &str {
     match host.rfind(']') {
         Some(end) => &host[..=end],
         None => host.split(':').next().unwrap_or(host),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::name("relay.wexcombe.test:7800", true)]
+    #[case::address("192.0.2.7", true)]
+    #[case::six("[2001:db8::7]:7800", true)]
+    #[case::path("relay.test/x", false)]
+    #[case::user("a@b", false)]
+    #[case::query("a?b", false)]
+    #[case::empty("", false)]
+    #[case::not_six("[zz]", false)]
+    fn hosts_are_names_or_addresses(#[case] host: &str, #[case] expected: bool) {
+        assert_eq!(is_host(host_without_port(host)), expected);
     }
 }

@@ -6,7 +6,7 @@ use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
-use waverant_relay::ChannelName;
+use waverant_relay::{ChannelName, printable};
 use waverant_store::Secret;
 
 use super::auth::SignedIn;
@@ -99,15 +99,24 @@ pub(super) async fn add_depot(
     let endpoint = form.endpoint.trim().trim_end_matches('/').to_owned();
     if !["https://", "http://"].iter().any(|scheme| endpoint.strip_prefix(scheme).is_some_and(|host| !host.is_empty()))
     {
-        let told = format!("`{endpoint}` stands where https://host or http://host:port was expected");
+        let told = format!("`{}` stands where https://host or http://host:port was expected", printable(&endpoint, 80));
         return Err(ApiError::invalid("endpoint", told));
     }
-    for (field, text, longest) in
-        [("region", &form.region, 64), ("bucket", &form.bucket, 64), ("access_key", &form.access_key, 128)]
-    {
+    for (field, text, longest) in [
+        ("endpoint", &endpoint, 255),
+        ("region", &form.region, 64),
+        ("bucket", &form.bucket, 64),
+        ("access_key", &form.access_key, 128),
+    ] {
         let length = text.trim().chars().count();
         if length == 0 || length > longest {
             return Err(ApiError::invalid(field, format!("it has {length} characters; 1 to {longest} are allowed")));
+        }
+    }
+    for (field, text, longest) in [("prefix", &form.prefix, 160), ("secret_key", &form.secret_key, 512)] {
+        let length = text.chars().count();
+        if length > longest {
+            return Err(ApiError::invalid(field, format!("it has {length} characters; {longest} are allowed at most")));
         }
     }
     let depot = waverant_store::Depot {

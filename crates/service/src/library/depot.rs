@@ -14,6 +14,7 @@ use object_store::signer::Signer;
 use object_store::{ClientOptions, GetOptions, GetRange, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig};
 use reqwest::Method;
 use waverant_container::Source;
+use waverant_relay::printable;
 use waverant_store::{CopyRecord, CopyUpload, Depot};
 
 use crate::recorder::FileSource;
@@ -25,6 +26,9 @@ const MAX_PARTS: u64 = 9_000;
 /// A request that takes longer is given up and tried again.
 const REQUEST_TIMEOUT: Duration = Duration::from_secs(120);
 const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
+
+/// What is told of an error, in characters.
+const MAX_TOLD: usize = 300;
 
 /// A connection to a depot.
 #[derive(Clone, Debug)]
@@ -183,14 +187,32 @@ impl From<io::Error> for SendError {
     }
 }
 
-/// The innermost cause says most; the rest names our library.
+/// The innermost cause says most; the rest names our library. What an answer holds is not repeated: a depot's
+/// address may lead to anything in the house.
 fn told(error: object_store::Error) -> String {
     let mut cause: &dyn std::error::Error = &error;
     while let Some(inner) = cause.source() {
         cause = inner;
     }
     let (whole, cause) = (error.to_string(), cause.to_string());
-    if whole.contains(&cause) { whole } else { format!("{whole}: {cause}") }
+    let whole = if whole.contains(&cause) { whole } else { format!("{whole}: {cause}") };
+    match answered(&whole) {
+        Some(answer) => format!("the depot answered {answer}"),
+        None => printable(&whole, MAX_TOLD).into_owned(),
+    }
+}
+
+/// What of an answer may be told: the error's code as S3 names them, or the status.
+fn answered(whole: &str) -> Option<String> {
+    let answer = &whole[whole.find("Server returned")?..];
+    let is_word =
+        |text: &&str| !text.is_empty() && text.len() < 60 && text.bytes().all(|byte| byte.is_ascii_alphanumeric());
+    let code = answer.split_once("<Code>").and_then(|(_, rest)| rest.split_once("</Code>"));
+    if let Some(code) = code.map(|(code, _)| code).filter(is_word) {
+        return Some(code.to_owned());
+    }
+    let status = answer.split(|letter: char| !letter.is_ascii_digit()).find(|digits| digits.len() == 3);
+    Some(status.map_or_else(|| "with an error".to_owned(), |status| format!("with status {status}")))
 }
 
 async fn read_part(source: Arc<FileSource>, at: u64, length: u64) -> io::Result<Bytes> {
@@ -200,4 +222,27 @@ async fn read_part(source: Arc<FileSource>, at: u64, length: u64) -> io::Result<
         source.read_at(at, &mut part).map(|()| Bytes::from(part))
     });
     read.await.map_err(io::Error::other)?
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::s3(
+        "Server returned non-2xx status code: 403 Forbidden: <Error><Code>AccessDenied</Code></Error>",
+        Some("AccessDenied")
+    )]
+    #[case::another_service(
+        "x Server returned non-2xx status code: 401 Unauthorized: secret of the house",
+        Some("with status 401")
+    )]
+    #[case::hidden("Server returned error response: secret of the house", Some("with an error"))]
+    #[case::script("Server returned non-2xx status code: 500: <Code><b>secret</b></Code>", Some("with status 500"))]
+    #[case::no_answer("error sending request: connection refused", None)]
+    fn answers_are_not_repeated(#[case] whole: &str, #[case] expected: Option<&str>) {
+        assert_eq!(answered(whole).as_deref(), expected);
+    }
 }

@@ -1,8 +1,10 @@
 use std::io;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
+use std::time::Duration;
 
 use rustls::ProtocolVersion;
+use socket2::SockRef;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsStream;
@@ -37,6 +39,15 @@ impl Wire {
         };
         let suite = connection.negotiated_cipher_suite().and_then(|suite| suite.suite().as_str());
         Some(suite.map_or_else(|| version.to_owned(), |suite| format!("{version}, {suite}")))
+    }
+
+    /// Closes so that the peer is told at once that nothing more comes, whatever is still on its way.
+    pub(crate) fn reset(self) {
+        let stream = match &self {
+            Self::Plain(stream) => stream,
+            Self::Tls(stream) => stream.get_ref().0,
+        };
+        let _ = SockRef::from(stream).set_linger(Some(Duration::ZERO));
     }
 
     /// Writes from `queue` or reads into `buffer`, whichever can be done first.

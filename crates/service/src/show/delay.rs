@@ -66,7 +66,7 @@ enum Payload {
 
 /// A feed that runs `delay` behind the live one, from now on.
 pub(super) fn start(show: &Arc<Show>, delay: Duration, folder: PathBuf, cut: CancellationToken) -> Arc<Feed> {
-    let feed = Arc::new(Feed::new(LIMITS, delay, Instant::now() + delay));
+    let feed = Arc::new(Feed::following(&show.feed, LIMITS, delay, Instant::now() + delay));
     let line = DelayLine {
         live: show.feed.clone(),
         feed: feed.clone(),

@@ -16,6 +16,8 @@ pub(crate) struct Feed {
     news: Notify,
     /// Counts what is new, so that readers can look without the hub's lock.
     news_count: AtomicU64,
+    /// Counts what publishers announced of their streams; shared by all feeds of a show.
+    announced: Arc<AtomicU64>,
     /// How much later than the source.
     pub(crate) delay: Duration,
     /// When its first packet can be there.
@@ -40,10 +42,26 @@ impl Feed {
             hub: Mutex::new(Hub::new(limits)),
             news: Notify::new(),
             news_count: AtomicU64::new(0),
+            announced: Arc::default(),
             delay,
             begins_at,
             over: CancellationToken::new(),
         }
+    }
+
+    /// The same show, later: what is announced holds for both.
+    pub(crate) fn following(live: &Self, limits: HubLimits, delay: Duration, begins_at: Instant) -> Self {
+        Self { announced: live.announced.clone(), ..Self::new(limits, delay, begins_at) }
+    }
+
+    /// A publisher announced something of its stream.
+    pub(crate) fn count_announcement(&self) {
+        self.announced.fetch_add(1, Ordering::Release);
+    }
+
+    /// How often something was announced; a reader that saw another number tells its peer anew.
+    pub(crate) fn announcement_count(&self) -> u64 {
+        self.announced.load(Ordering::Acquire)
     }
 
     /// Appends a packet; readers learn of it by [`tell_news`](Self::tell_news).

@@ -185,6 +185,7 @@ impl Seat {
     pub(crate) fn metadata(&self, metadata: StreamMetadata) {
         if let Intake::Messages(source) = &mut *self.state.source.lock() {
             source.handle_metadata(metadata);
+            self.show.feed.count_announcement();
         }
     }
 

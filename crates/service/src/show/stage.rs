@@ -119,6 +119,7 @@ impl Show {
         let Some(state) = self.seats.lock().get(&seat).cloned() else { return };
         let (label, peer) = (state.publisher.key_label.clone(), state.publisher.peer);
         let before = std::mem::replace(&mut *self.shown.lock(), state);
+        self.feed.count_announcement();
         match from {
             OnAir::Seat(_) => {
                 let old = &before.publisher.key_label;

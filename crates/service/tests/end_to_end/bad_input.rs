@@ -7,6 +7,27 @@ use waverant_standin::{Crowd, Encoder, EncoderEnd, compare};
 
 use crate::house::{Ground, House, PATIENCE, clip};
 
+/// A database of the house's own is looked at before the show.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_check_looks_at_the_database() {
+    let ground = Ground::new().await;
+    let check = || {
+        let output = ground.command().arg("check").output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
+    };
+    let (_, told) = check();
+    assert!(told.contains("ok   database.url can be used: ") && told.contains("MariaDB"), "{told}");
+    assert!(told.contains("open files are allowed; the doors may take"), "{told}");
+    let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
+    let (user, rest) = settings.split_once("mysql://waverant:").unwrap();
+    let (password, rest) = rest.split_once('@').unwrap();
+    std::fs::write(ground.path("waverant.toml"), format!("{user}mysql://waverant:wrong-one@{rest}")).unwrap();
+    let (code, told) = check();
+    assert_eq!(code, Some(1));
+    assert!(told.contains("FAIL database.url: the server refuses") && told.contains("check user, password"), "{told}");
+    assert!(!told.contains("wrong-one") && !told.contains(password), "{told}");
+}
+
 /// What a connection gets until it is closed; fails if it is not closed in time.
 fn read_until_closed(mut stream: TcpStream) -> Vec<u8> {
     stream.set_read_timeout(Some(PATIENCE)).unwrap();

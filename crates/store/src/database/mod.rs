@@ -1,7 +1,9 @@
 //! Connections to the database, and the private server.
 
+mod examine;
 mod private_server;
 mod store;
 
+pub use examine::examine_database;
 pub use private_server::{PrivateServer, PrivateServerError};
 pub use store::Store;

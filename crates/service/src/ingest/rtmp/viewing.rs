@@ -23,6 +23,8 @@ pub(super) struct Viewing {
     entries: Vec<Entry>,
     /// The hub's news count when it was read to its end.
     seen: Option<u64>,
+    /// The announcements that the player knows.
+    announced: Option<u64>,
     /// Counts the player while it watches.
     _viewer: Viewer,
 }
@@ -44,7 +46,7 @@ impl Viewing {
         sink.begin_connection(show.rates());
         let viewer = show.count_viewer();
         let (cursor, entries) = (Cursor::new(ALLOWANCE), Vec::with_capacity(MAX_ENTRIES));
-        Self { stream, key_id, show, cursor, sink, entries, seen: None, _viewer: viewer }
+        Self { stream, key_id, show, cursor, sink, entries, seen: None, announced: None, _viewer: viewer }
     }
 
     pub(super) fn stream(&self) -> u32 {
@@ -91,6 +93,11 @@ impl Viewing {
             Read::End => return Served::Over(self.show.end_reason()),
             Read::Jumped { .. } => self.sink.skip_to_keyframe(),
             Read::UpToDate => {}
+        }
+        let announced = Some(self.show.feed.announcement_count());
+        if self.announced != announced || !self.sink.has_headers() {
+            self.announced = announced;
+            self.sink.set_rates(self.show.rates());
         }
         for entry in &self.entries {
             if let Err(error) = self.sink.send(&mut player, entry) {

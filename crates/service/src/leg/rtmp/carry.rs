@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{sleep_until, timeout};
 use waverant_relay::{Cursor, Entry, Mask, RtmpSink, SinkError, SinkOutput, printable};
-use waverant_rtmp::{ClientConnection, ClientEvent};
+use waverant_rtmp::{ClientConnection, ClientEvent, StreamRates};
 
 use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES, take_packets};
 use crate::net::{Moved, UNACKNOWLEDGED_LIMIT, Wire, WriteQueue};
@@ -19,6 +19,9 @@ const MAX_WORDS: usize = 300;
 /// How long the last bytes may take at the end.
 const FAREWELL: Duration = Duration::from_secs(3);
 
+/// Looks up what is announced and measured of the stream.
+pub(super) type Rates = Box<dyn Fn() -> StreamRates + Send + Sync>;
+
 /// Moves packets from the hub through one [`ClientConnection`] to one socket.
 pub(super) struct Carrier {
     wire: Wire,
@@ -27,6 +30,9 @@ pub(super) struct Carrier {
     status: Arc<LegStatus>,
     /// Hides the key in what the platform says.
     mask: Mask,
+    rates: Rates,
+    /// The announcements that the platform knows.
+    told_announcements: Option<u64>,
     /// Packets are collected this long and written together: fewer, larger writes are what saves
     /// CPU.
     batch: Duration,
@@ -44,7 +50,7 @@ impl Carrier {
         wire: Wire,
         client: ClientConnection,
         (feed, status): (Arc<Feed>, Arc<LegStatus>),
-        mask: Mask,
+        (mask, rates): (Mask, Rates),
     ) -> Self {
         let now = Instant::now();
         Self {
@@ -53,6 +59,8 @@ impl Carrier {
             feed,
             status,
             mask,
+            rates,
+            told_announcements: None,
             batch: Duration::ZERO,
             queue: WriteQueue::default(),
             entries: Vec::with_capacity(MAX_ENTRIES),
@@ -199,6 +207,12 @@ impl Carrier {
         if self.entries.is_empty() {
             return Ok(taken.has_ended);
         }
+        // What is known when the headers go, and what is announced after.
+        let announced = Some(self.feed.announcement_count());
+        if self.told_announcements != announced || !sink.has_headers() {
+            self.told_announcements = announced;
+            sink.set_rates((self.rates)());
+        }
         let mut sent = SinkOutput::default();
         for entry in &self.entries {
             match sink.send(&mut self.client, entry) {
@@ -233,6 +247,12 @@ impl Carrier {
         while let Some(piece) = self.client.poll_transmit() {
             self.queue.push(piece);
         }
+    }
+
+    /// Leaves a platform that does not answer any more: it is to notice at once, and not to take the next
+    /// connection for a second one.
+    pub(super) fn abandon(self) {
+        self.wire.reset();
     }
 
     /// Ends the stream in order: the platform gets every byte, then the end, and is heard out.

@@ -77,8 +77,10 @@ impl LegTask {
     async fn carry_rtmp(&mut self, wire: Wire, client: ClientConnection) -> CarryEnd {
         self.rtmp.sink.begin_connection(self.show.rates());
         self.cursor.restart();
+        let show = self.show.clone();
+        let rates: carry::Rates = Box::new(move || show.rates());
         let mask = Mask::new([self.order.destination.key.reveal()]);
-        let mut carrier = Carrier::new(wire, client, (self.feed.clone(), self.status.clone()), mask);
+        let mut carrier = Carrier::new(wire, client, (self.feed.clone(), self.status.clone()), (mask, rates));
         carrier.set_batch(self.order.batch());
         let began = Instant::now();
         let mut taken = false;
@@ -108,6 +110,8 @@ impl LegTask {
                     }
                     if matches!(end, CarryEnd::Ended | CarryEnd::Moved { .. }) {
                         carrier.close(&mut self.rtmp.sink).await;
+                    } else if matches!(end, CarryEnd::Lost(_)) {
+                        carrier.abandon();
                     }
                     return end;
                 }
