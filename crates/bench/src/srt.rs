@@ -160,7 +160,7 @@ fn receive_over_srt(
         address.send(socket.local_address()?)?;
         let before = thread_cpu_seconds()?;
         let counter = Counter { config: config.clone(), bytes: counted.clone() };
-        SrtSocket::new(socket, config, counter).run(stop).await;
+        SrtSocket::new(socket, config, counter)?.run(stop).await;
         let bytes = counted.load(std::sync::atomic::Ordering::Relaxed);
         Ok(Cost { cpu_seconds: thread_cpu_seconds()? - before, gigabytes: bytes as f64 / 1e9 })
     })

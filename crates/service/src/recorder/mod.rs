@@ -65,7 +65,8 @@ pub(crate) async fn run(setup: RecorderSetup) {
     let (feed, desk, over) = (setup.feed.clone(), setup.desk.clone(), setup.over.clone());
     let mut recorder = Recorder { setup, take: None, pause: FIRST_PAUSE };
     let mut cursor = Cursor::from_beginning(ALLOWANCE);
-    let mut is_reading = false;
+    // Who records from the beginning has nothing to go back to.
+    let mut is_reading = desk.wanted().is_some();
     let mut entries = Vec::with_capacity(MAX_ENTRIES);
     loop {
         let mut news = std::pin::pin!(feed.news());
@@ -82,10 +83,8 @@ pub(crate) async fn run(setup: RecorderSetup) {
             }
         };
         if !is_reading {
-            // Who records from the beginning has nothing to go back to.
-            if feed.newest().is_some() {
-                cursor.restart_back(MediaTime::from_duration(pre_roll));
-            }
+            cursor = Cursor::new(ALLOWANCE);
+            cursor.restart_back(MediaTime::from_duration(pre_roll));
             is_reading = true;
         }
         entries.clear();

@@ -18,12 +18,12 @@ use super::house::{Ground, House, PASSWORD};
 const ON_AIR: Duration = Duration::from_secs(2);
 
 /// One of a thousand addresses of this machine.
-fn address(number: usize) -> IpAddr {
+pub(crate) fn address(number: usize) -> IpAddr {
     let [.., high, low] = u32::try_from(number % 1000 + 256).unwrap().to_be_bytes();
     Ipv4Addr::new(127, 7, high, low).into()
 }
 
-fn connect_from(from: IpAddr, to: SocketAddr) -> std::io::Result<TcpStream> {
+pub(crate) fn connect_from(from: IpAddr, to: SocketAddr) -> std::io::Result<TcpStream> {
     let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None)?;
     socket.bind(&SocketAddr::new(from, 0).into())?;
     socket.connect_timeout(&to.into(), Duration::from_secs(1))?;
@@ -32,7 +32,7 @@ fn connect_from(from: IpAddr, to: SocketAddr) -> std::io::Result<TcpStream> {
 
 /// What a flood of callers does.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Habit {
+pub(crate) enum Habit {
     /// Says nothing.
     Silent,
     /// Greets, and then says nothing.
@@ -45,14 +45,14 @@ enum Habit {
 
 /// Callers of `addresses` addresses, `each` at a time from each; they come again when they are
 /// sent away. Ends when dropped.
-struct Flood {
+pub(crate) struct Flood {
     stop: Arc<AtomicBool>,
     count: Arc<AtomicUsize>,
     workers: Vec<thread::JoinHandle<()>>,
 }
 
 impl Flood {
-    fn start(to: SocketAddr, habit: Habit, addresses: usize, each: usize) -> Self {
+    pub(crate) fn start(to: SocketAddr, habit: Habit, addresses: usize, each: usize) -> Self {
         let (stop, count) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicUsize::new(0)));
         const WORKERS: usize = 4;
         let workers = (0..WORKERS).map(|worker| {
@@ -186,7 +186,7 @@ fn ask(house: &House<'_>, from: IpAddr, head: &str, body: &str) -> (u16, String)
     (status, answer)
 }
 
-fn sign_in(house: &House<'_>, from: IpAddr, password: &str) -> u16 {
+pub(crate) fn sign_in(house: &House<'_>, from: IpAddr, password: &str) -> u16 {
     let form = json!({"name": "harbour", "password": password, "token_label": "x"});
     ask(house, from, "POST /api/v1/sign-in", &form.to_string()).0
 }
