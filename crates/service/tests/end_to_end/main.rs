@@ -24,6 +24,7 @@ mod rehearsal;
 mod secure;
 mod sending;
 mod show;
+mod siege;
 mod slate;
 mod srt;
 mod srt_destinations;
