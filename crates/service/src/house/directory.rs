@@ -84,6 +84,31 @@ fn recording_rules(settings: RecordingSettings) -> RecordingRules {
     }
 }
 
+/// Why a key does not open any more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum KeyFault {
+    Withdrawn,
+    Expired,
+}
+
+impl KeyFault {
+    /// As the end of a session and its publisher are told.
+    pub(crate) const fn for_publisher(self) -> &'static str {
+        match self {
+            Self::Withdrawn => "the stream key was withdrawn",
+            Self::Expired => "the stream key has expired",
+        }
+    }
+
+    /// As a player is told.
+    pub(crate) const fn for_player(self) -> &'static str {
+        match self {
+            Self::Withdrawn => "The viewing key was withdrawn.",
+            Self::Expired => "The viewing key has expired.",
+        }
+    }
+}
+
 /// Channels, keys and destinations at one moment, so that no show waits for the database.
 #[derive(Debug)]
 pub(crate) struct Directory {
@@ -144,10 +169,10 @@ impl Directory {
     }
 
     /// Why a key does not open any more; none if it does.
-    pub(crate) fn key_fault(&self, id: u64, now: OffsetDateTime) -> Option<&'static str> {
+    pub(crate) fn key_fault(&self, id: u64, now: OffsetDateTime) -> Option<KeyFault> {
         match self.key_ends.get(&id) {
-            None => Some("the stream key was withdrawn"),
-            Some(Some(end)) if *end <= now => Some("the stream key has expired"),
+            None => Some(KeyFault::Withdrawn),
+            Some(Some(end)) if *end <= now => Some(KeyFault::Expired),
             Some(_) => None,
         }
     }

@@ -213,8 +213,8 @@ impl Show {
             return;
         }
         let seats: Vec<Arc<SeatState>> = self.seats.lock().values().cloned().collect();
-        let faults: Vec<(&Arc<SeatState>, &str)> =
-            seats.iter().filter_map(|seat| Some((seat, directory.key_fault(seat.publisher.key_id, now)?))).collect();
+        let fault = |seat: &SeatState| Some(directory.key_fault(seat.publisher.key_id, now)?.for_publisher());
+        let faults: Vec<(&Arc<SeatState>, &str)> = seats.iter().filter_map(|seat| Some((seat, fault(seat)?))).collect();
         if let Some((_, fault)) = faults.first().filter(|_| faults.len() == seats.len()) {
             self.note_end(fault);
         }

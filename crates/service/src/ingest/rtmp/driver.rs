@@ -173,7 +173,7 @@ impl Driver {
             let fault = self.house.directory().key_fault(viewing.key_id(), OffsetDateTime::now_utc());
             let served = match fault {
                 None => viewing.serve(&mut self.connection),
-                Some(fault) => Served::Over(fault.to_owned()),
+                Some(fault) => Served::Over(fault.for_player().to_owned()),
             };
             match served {
                 Served::UpToDate => place += 1,
