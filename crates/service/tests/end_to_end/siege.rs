@@ -121,7 +121,7 @@ fn besiege(house: &House<'_>, srt_key: &str, wrong: &Arc<AtomicU64>) -> Besieger
     let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
     besiegers.add(Duration::from_millis(2), move |number| {
         for piece in 0..16 {
-            let noise: Vec<u8> = (0..300).map(|place| ((number * 31 + piece * 7 + place) & 0xff) as u8).collect();
+            let noise: Vec<u8> = (0..300).map(|place| (number * 31 + piece * 7 + place).to_le_bytes()[0]).collect();
             let _ = socket.send_to(&noise, srt);
         }
     });
