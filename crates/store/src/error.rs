@@ -2,10 +2,10 @@ use sqlx::mysql::MySqlDatabaseError;
 use thiserror::Error;
 
 /// Errors of the server that go by: too many connections, not ready, shutting down, a lock that was
-/// waited for too long, a deadlock, read-only in three ways, killed, gone, and lost in mid-query.
+/// waited for too long, a deadlock, read-only in three ways, killed, out of time, gone, and lost in mid-query.
 ///
 /// Source: MariaDB server error codes
-const PASSING: [u16; 12] = [1040, 1047, 1053, 1205, 1213, 1290, 1792, 1836, 1927, 2006, 2013, 3024];
+const PASSING: [u16; 13] = [1040, 1047, 1053, 1205, 1213, 1290, 1792, 1836, 1927, 1969, 2006, 2013, 3024];
 
 /// Why a record could not be read or written.
 #[derive(Debug, Error)]

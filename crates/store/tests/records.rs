@@ -1,6 +1,7 @@
 //! Every query against a real server.
 #![allow(clippy::unwrap_used, reason = "a test stops at the first surprise")]
 
+use sqlx::{Connection, Executor, MySqlConnection};
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_store::{
@@ -444,4 +445,16 @@ async fn the_private_server_keeps_its_data_and_can_be_started_again() {
     assert!(store.is_reachable().await);
     store.close().await;
     server.stop();
+}
+
+/// A lock that somebody else forgot is waited for by nobody for ever.
+#[tokio::test]
+async fn a_statement_that_waits_for_a_lock_is_given_up() {
+    let (database, store) = store().await;
+    let mut other = MySqlConnection::connect(database.url()).await.unwrap();
+    other.execute("LOCK TABLES channels WRITE").await.unwrap();
+    let waited = tokio::time::timeout(std::time::Duration::from_secs(20), store.channels()).await.expect("it ends");
+    assert!(waited.as_ref().is_err_and(StoreError::is_unavailable), "{waited:?}");
+    other.close().await.unwrap();
+    assert_eq!(store.channels().await.unwrap().len(), 0, "the connection goes on");
 }

@@ -3,6 +3,7 @@
 mod auth;
 mod channels;
 mod console;
+mod course;
 mod depots;
 mod destinations;
 mod error;
@@ -174,9 +175,10 @@ pub(crate) fn router(state: ApiState) -> Router {
         .route("/api/{*rest}", get(error::no_such_route))
         .fallback(console::serve)
         .with_state(state)
-        .layer(from_fn(origin::finish_changes))
+        .layer(from_fn(course::finish_changes))
+        .layer(from_fn(course::answer_in_time))
         .layer(from_fn(origin::require_own_origin))
-        .layer(from_fn(origin::keep_nothing))
+        .layer(from_fn(course::keep_nothing))
         .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
         .layer(fixed(header::CONTENT_SECURITY_POLICY, CONTENT_POLICY))

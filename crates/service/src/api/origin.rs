@@ -1,10 +1,11 @@
 use axum::extract::Request;
-use axum::http::{HeaderMap, HeaderValue, Method, Uri, header};
+use axum::http::{HeaderMap, Uri};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
 use super::ApiError;
 use super::auth::has_bearer;
+use super::course::changes;
 
 /// Calls that change something come from our own pages, or from a program that sends a token by
 /// itself. A browser adds the console's cookie to what any page of the same site asks for, with a
@@ -16,29 +17,6 @@ pub(super) async fn require_own_origin(request: Request, next: Next) -> Response
         return ApiError::ForeignPage.into_response();
     }
     next.run(request).await
-}
-
-/// A call that changes something is done to its end, also when the caller hangs up in the middle: what is
-/// written must be followed by shows and by the directory.
-pub(super) async fn finish_changes(request: Request, next: Next) -> Response {
-    if !changes(request.method()) {
-        return next.run(request).await;
-    }
-    tokio::spawn(next.run(request)).await.unwrap_or_else(|_| ApiError::Internal.into_response())
-}
-
-fn changes(method: &Method) -> bool {
-    !matches!(*method, Method::GET | Method::HEAD | Method::OPTIONS)
-}
-
-/// What is answered to calls is kept nowhere, unless the call itself says otherwise.
-pub(super) async fn keep_nothing(request: Request, next: Next) -> Response {
-    let is_api = request.uri().path().starts_with("/api/");
-    let mut response = next.run(request).await;
-    if is_api {
-        response.headers_mut().entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("no-store"));
-    }
-    response
 }
 
 fn is_own(headers: &HeaderMap, uri: &Uri) -> bool {
@@ -71,8 +49,9 @@ mod tests {
     #[case::an_old_browser_at_another_port(&[("origin", "http://relay.test:8000"), ("host", "relay.test:7800")], false)]
     #[case::hidden_origin(&[("origin", "null"), ("host", "relay.test:7800")], false)]
     fn own_pages_are_known(#[case] given: &[(&'static str, &'static str)], #[case] expected: bool) {
-        let headers =
-            given.iter().map(|(name, value)| (header::HeaderName::from_static(name), HeaderValue::from_static(value)));
+        let headers = given.iter().map(|(name, value)| {
+            (axum::http::HeaderName::from_static(name), axum::http::HeaderValue::from_static(value))
+        });
         assert_eq!(is_own(&headers.collect(), &Uri::from_static("/api/v1/channels")), expected);
     }
 }

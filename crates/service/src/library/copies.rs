@@ -166,8 +166,8 @@ impl Library {
         }
         // What an earlier try brought is not brought again; it may have brought all.
         let there = tokio::fs::metadata(&partial).await.map_or(0, |metadata| metadata.len());
-        let opened = std::fs::OpenOptions::new().create(true).append(true).open(&partial);
-        let mut file = opened.map_err(|error| error.to_string())?;
+        let opened = tokio::fs::OpenOptions::new().create(true).append(true).open(&partial).await;
+        let mut file = opened.map_err(|error| error.to_string())?.into_std().await;
         if there < take.record.size_bytes || there == 0 {
             file = bring(client, &copy.object_key, file, there, job).await?;
         }

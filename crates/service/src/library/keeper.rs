@@ -36,7 +36,11 @@ pub(crate) async fn run(house: Arc<House>) {
     loop {
         let mut news = std::pin::pin!(library.news.notified());
         news.as_mut().enable();
-        library.look_at_the_disk();
+        // A mount that hangs answers never.
+        tokio::select! {
+            () = library.look_at_the_disk() => {}
+            () = house.stopping.cancelled() => break,
+        }
         let is_low = house.recording_time_left().is_some_and(|left| left < LOW_TIME);
         if is_low && !was_low {
             tracing::warn!(left = ?house.recording_time_left(), "the disk of the recordings is nearly full");

@@ -175,8 +175,9 @@ impl Library {
         done.await.map_err(|error| LibraryError::File(error.to_string())).flatten()
     }
 
-    fn look_at_the_disk(&self) {
-        match self.recordings.outlook() {
+    async fn look_at_the_disk(&self) {
+        let disk = self.recordings.clone();
+        match tokio::task::spawn_blocking(move || disk.outlook()).await.map_err(std::io::Error::other).flatten() {
             Ok(outlook) => *self.outlook.lock() = Some(outlook),
             Err(error) => tracing::error!(%error, "the free space of the recordings folder cannot be read"),
         }

@@ -1,7 +1,6 @@
 //! Stills of takes: a keyframe, or a strip of them.
 
 use std::fs;
-use std::io::Read;
 use std::path::PathBuf;
 
 use waverant_container::{FileReader, SampleRef, Source};
@@ -26,11 +25,10 @@ impl Library {
     /// The strip of a take as JPEG. It is made once and kept.
     pub(crate) async fn strip(&self, take: &StoredTake) -> Result<Vec<u8>, LibraryError> {
         let kept = self.strip_path(take);
-        if let Ok(mut file) = fs::File::open(&kept) {
-            let mut bytes = Vec::new();
-            if file.read_to_end(&mut bytes).is_ok() && !bytes.is_empty() {
-                return Ok(bytes);
-            }
+        if let Ok(bytes) = tokio::fs::read(&kept).await
+            && !bytes.is_empty()
+        {
+            return Ok(bytes);
         }
         self.with_file(take, move |source| {
             let (codec, keys) = keyframes(&source)?;

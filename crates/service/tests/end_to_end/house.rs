@@ -23,7 +23,8 @@ pub(crate) fn clip() -> Clip {
 /// A folder with settings for a service on free ports and a database of its own.
 pub(crate) struct Ground {
     pub(crate) folder: tempfile::TempDir,
-    database: TestDatabase,
+    database_url: String,
+    _database: TestDatabase,
 }
 
 impl Ground {
@@ -34,7 +35,8 @@ impl Ground {
             format!("name = \"harbour\"\npassword = \"{PASSWORD}\"\n"),
         )
         .unwrap();
-        let ground = Self { folder, database: TestDatabase::create().await.unwrap() };
+        let database = TestDatabase::create().await.unwrap();
+        let ground = Self { folder, database_url: database.url().to_owned(), _database: database };
         ground.write_settings("");
         ground
     }
@@ -57,10 +59,16 @@ impl Ground {
             state = self.path("state").display(),
             recordings = self.path("recordings").display(),
             ready = self.path("ready.json").display(),
-            url = self.database.url(),
+            url = self.database_url,
             administrator = self.path("administrator.toml").display(),
         );
         std::fs::write(self.path("waverant.toml"), text).unwrap();
+    }
+
+    /// The service is to use another database.
+    pub(crate) fn use_database(&mut self, url: String) {
+        self.database_url = url;
+        self.write_settings("");
     }
 
     pub(crate) fn command(&self) -> Command {

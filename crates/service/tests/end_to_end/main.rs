@@ -16,6 +16,7 @@ mod house;
 mod kill;
 mod library;
 mod object_storage;
+mod own_database;
 mod platforms;
 mod play;
 mod publisher;

@@ -1,8 +1,9 @@
 use std::str::FromStr;
 use std::time::Duration;
 
-use sqlx::MySqlPool;
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
+use sqlx::{ConnectOptions, Connection, MySqlPool};
+use tokio::time::timeout;
 
 use crate::secrets::Hasher;
 use crate::{Keychain, StoreError};
@@ -13,6 +14,10 @@ const MAX_CONNECTIONS: u32 = 6;
 
 /// How long a caller waits for a connection before it is told that the database is away.
 const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(3);
+
+/// A statement that takes longer is given up by the server: what waits for a lock that somebody else forgot
+/// would wait for a day. In seconds.
+const STATEMENT_LIMIT: &str = "SET SESSION max_statement_time = 10";
 
 /// The records of the house.
 #[derive(Clone, Debug)]
@@ -31,12 +36,18 @@ impl Store {
     /// another key file.
     pub async fn open(url: &str, keychain: Keychain) -> Result<Self, StoreError> {
         let options = MySqlConnectOptions::from_str(url)?;
+        // New tables may take longer than anything later.
+        let mut connection = options.connect().await?;
+        sqlx::migrate!().run(&mut connection).await?;
+        connection.close().await?;
         let pool = MySqlPoolOptions::new()
             .max_connections(MAX_CONNECTIONS)
             .acquire_timeout(ACQUIRE_TIMEOUT)
+            .after_connect(|connection, _| {
+                Box::pin(async move { sqlx::query(STATEMENT_LIMIT).execute(connection).await.map(|_| ()) })
+            })
             .connect_with(options)
             .await?;
-        sqlx::migrate!().run(&pool).await?;
         let store = Self { pool, keychain, hasher: Hasher::start()? };
         store.check_key_file().await?;
         Ok(store)
@@ -47,9 +58,9 @@ impl Store {
         &self.keychain
     }
 
-    /// True if the database answers.
+    /// True if the database answers, and does so soon.
     pub async fn is_reachable(&self) -> bool {
-        sqlx::query("SELECT 1").execute(&self.pool).await.is_ok()
+        timeout(ACQUIRE_TIMEOUT, sqlx::query("SELECT 1").execute(&self.pool)).await.is_ok_and(|found| found.is_ok())
     }
 
     /// Closes all connections.
