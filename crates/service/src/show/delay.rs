@@ -2,11 +2,11 @@ use std::collections::VecDeque;
 use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use bytes::Bytes;
 use tokio::task::spawn_blocking;
-use tokio::time::sleep_until;
+use tokio::time::{Instant, sleep_until};
 use tokio_util::sync::CancellationToken;
 use waverant_media::{MediaTime, Packet, Tracks};
 use waverant_relay::{Cursor, Entry, HubLimits, Origin, Read};
@@ -66,18 +66,8 @@ enum Payload {
 
 /// A feed that runs `delay` behind the live one, from now on.
 pub(super) fn start(show: &Arc<Show>, delay: Duration, folder: PathBuf, cut: CancellationToken) -> Arc<Feed> {
-    let feed = Arc::new(Feed::following(&show.feed, LIMITS, delay, Instant::now() + delay));
-    let line = DelayLine {
-        live: show.feed.clone(),
-        feed: feed.clone(),
-        waiting: VecDeque::new(),
-        in_memory: 0,
-        held: 0,
-        spool: None,
-        spill_from: Instant::now(),
-        folder,
-        cursor: Cursor::from_beginning(ALLOWANCE),
-    };
+    let line = DelayLine::behind(show.feed.clone(), delay, folder);
+    let feed = line.feed.clone();
     tokio::spawn(line.run(cut));
     feed
 }
@@ -104,6 +94,21 @@ impl Drop for DelayLine {
 }
 
 impl DelayLine {
+    fn behind(live: Arc<Feed>, delay: Duration, folder: PathBuf) -> Self {
+        let begins_at = (Instant::now() + delay).into_std();
+        Self {
+            feed: Arc::new(Feed::following(&live, LIMITS, delay, begins_at)),
+            live,
+            waiting: VecDeque::new(),
+            in_memory: 0,
+            held: 0,
+            spool: None,
+            spill_from: Instant::now(),
+            folder,
+            cursor: Cursor::from_beginning(ALLOWANCE),
+        }
+    }
+
     /// Runs until everything is passed on, it is cut off, or no leg reads it any more.
     async fn run(mut self, cut: CancellationToken) {
         let mut entries = Vec::with_capacity(MAX_ENTRIES);
@@ -127,7 +132,7 @@ impl DelayLine {
             tokio::select! {
                 () = cut.cancelled() => return,
                 () = news, if !took && read != Read::End => {}
-                () = sleep_until(next.unwrap_or_else(Instant::now).into()), if next.is_some() && !took => {}
+                () = sleep_until(next.unwrap_or_else(Instant::now)), if next.is_some() && !took => {}
                 () = std::future::ready(()), if took => {}
             }
         }
@@ -268,4 +273,78 @@ impl DelayLine {
 
 async fn off_the_runtime<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> io::Result<T> {
     spawn_blocking(work).await.map_err(io::Error::other)
+}
+
+#[cfg(test)]
+mod tests {
+    use waverant_media::testing::{aac, h264, tracks};
+    use waverant_media::{TrackId, TrackKind};
+
+    use super::*;
+
+    const DELAY: Duration = Duration::from_secs(300);
+    const SECOND_AUDIO: TrackId = TrackId(TrackId::AUDIO.0 + 1);
+    /// Track, kind, microseconds between packets, bytes of each.
+    const TRACKS: [(TrackId, TrackKind, u64, usize); 3] = [
+        (TrackId::VIDEO, TrackKind::Video, 16_667, 2000),
+        (TrackId::AUDIO, TrackKind::Audio, 21_333, 300),
+        (SECOND_AUDIO, TrackKind::Audio, 21_333, 300),
+    ];
+
+    /// The packets of all tracks up to a time, in microseconds, each numbered.
+    fn push_until(live: &Feed, counts: &mut [u64; 3], now: u64, tracks: &Arc<Tracks>) {
+        for (place, (track, kind, step, size)) in TRACKS.into_iter().enumerate() {
+            while counts[place] * step < now {
+                let time = MediaTime::from_millis(i64::try_from(counts[place] * step / 1000).unwrap());
+                let mut payload = vec![0; size];
+                payload[..8].copy_from_slice(&counts[place].to_be_bytes());
+                let random_access = kind == TrackKind::Audio || counts[place] % 120 == 0;
+                let packet = Packet { track, kind, dts: time, pts: time, random_access, payload: payload.into() };
+                live.push(packet, tracks.clone(), Origin::Show);
+                counts[place] += 1;
+            }
+        }
+        live.tell_news();
+    }
+
+    /// Five minutes of 60 pictures a second and two tracks of sound wait, and come to the packet.
+    #[tokio::test(start_paused = true)]
+    async fn the_longest_delay_of_a_fast_show_is_carried_to_the_packet() {
+        let folder = tempfile::tempdir().unwrap();
+        let limits = HubLimits { max_packets: 8192, ..LIMITS };
+        let live = Arc::new(Feed::new(limits, Duration::ZERO, std::time::Instant::now()));
+        let line = DelayLine::behind(live.clone(), DELAY, folder.path().to_owned());
+        let feed = line.feed.clone();
+        let running = tokio::spawn(line.run(CancellationToken::new()));
+        let all = [(TrackId::VIDEO, h264()), (TrackId::AUDIO, aac()), (SECOND_AUDIO, aac())];
+        let tracks = Arc::new(tracks(all));
+        let (mut pushed, mut got, began) = ([0; 3], [0; 3], Instant::now());
+        let (mut cursor, mut entries) = (Cursor::from_beginning(ALLOWANCE), Vec::new());
+        let (mut earliest, mut latest) = (i64::MAX, i64::MIN);
+        loop {
+            let now = began.elapsed();
+            if now < DELAY + Duration::from_secs(10) {
+                push_until(&live, &mut pushed, u64::try_from(now.as_micros()).unwrap(), &tracks);
+            } else {
+                live.end();
+            }
+            entries.clear();
+            let read = feed.read(&mut cursor, 1024, &mut entries).read;
+            for entry in &entries {
+                let place = TRACKS.iter().position(|track| track.0 == entry.packet.track).unwrap();
+                assert_eq!(entry.packet.payload[..8], u64::to_be_bytes(got[place]), "track {place}");
+                got[place] += 1;
+                let late = i64::try_from((now - DELAY).as_millis()).unwrap() - entry.packet.dts.millis();
+                (earliest, latest) = (earliest.min(late), latest.max(late));
+            }
+            if read == Read::End {
+                break;
+            }
+            tokio::time::sleep(TICK).await;
+        }
+        running.await.unwrap();
+        assert_eq!(got, pushed);
+        assert!(pushed.iter().sum::<u64>() > 45_000);
+        assert!(earliest >= -10 && latest <= 100, "from {earliest} to {latest} ms late");
+    }
 }

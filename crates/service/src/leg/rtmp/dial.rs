@@ -87,3 +87,29 @@ pub(super) fn client(
     let config = ClientConfig { seed, greeting, ..ClientConfig::default() };
     ClientConnection::new(config, target, Instant::now())
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// A platform on the internet does not send us into the house; one in the house may, and nobody to where
+    /// clouds keep their secrets.
+    #[rstest]
+    #[case::to_another_public_one("203.0.113.9:1935", Some(Reach::Public), true)]
+    #[case::to_this_machine("127.0.0.1:3306", Some(Reach::Public), false)]
+    #[case::to_this_machine_mapped("[::ffff:127.0.0.1]:3306", Some(Reach::Public), false)]
+    #[case::into_the_house("10.1.1.1:80", Some(Reach::Public), false)]
+    #[case::from_house_to_house("10.1.1.1:80", Some(Reach::Private), true)]
+    #[case::from_the_house_to_this_machine("127.0.0.1:80", Some(Reach::Private), false)]
+    #[case::on_this_machine("127.0.0.1:80", Some(Reach::Loopback), true)]
+    #[case::to_the_secrets_of_a_cloud("169.254.169.254:80", Some(Reach::Never), false)]
+    #[case::before_the_first_address_is_known("127.0.0.1:80", None, false)]
+    fn where_a_platform_may_send_us(#[case] to: &str, #[case] home: Option<Reach>, #[case] expected: bool) {
+        let public: SocketAddr = "198.51.100.7:1935".parse().unwrap();
+        let to: SocketAddr = to.parse().unwrap();
+        let expected = if expected { vec![to, public] } else { vec![public] };
+        assert_eq!(permitted(vec![to, public], home), expected);
+    }
+}
