@@ -1,20 +1,26 @@
 //! An encoder that publishes stamped pictures.
 
-use std::time::Instant;
+use std::net::SocketAddr;
+use std::time::{Duration, Instant};
 
-use anyhow::ensure;
+use anyhow::{anyhow, ensure};
 use bytes::Bytes;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
-use waverant_container::{TagCodec, TagForm, config_header, frame_header};
-use waverant_media::TrackKind;
-use waverant_media::testing::AVC_RECORD;
+use waverant_container::{TagCodec, TagForm, TsWriter, config_header, frame_header};
+use waverant_media::testing::{AVC_RECORD, h264, tracks};
+use waverant_media::{MediaTime, Packet, TrackId, TrackKind};
 use waverant_rtmp::{
     ClientConfig, ClientConnection, ClientPurpose, ClientTarget, MediaOutput, RtmpAddress, StreamMetadataBuilder,
     StreamRates, Timestamp,
 };
+use waverant_srt::{Config, Passphrase};
+use waverant_udp::Link;
 
 use crate::source::Source;
+
+/// How often an SRT line is looked after.
+const STEP: Duration = Duration::from_millis(5);
 
 /// Publishes until it is dropped or sent away.
 pub(crate) async fn publish(server: String, key: String, mut source: Source) -> anyhow::Result<()> {
@@ -40,6 +46,35 @@ pub(crate) async fn publish(server: String, key: String, mut source: Source) -> 
         let (millis, keyframe, picture) = source.next().await;
         client.send_video(Timestamp(millis), &frame_header(kind, codec, form, keyframe, 0), &picture)?;
         flush(&mut client, &mut stream).await?;
+    }
+}
+
+/// Publishes the same pictures over SRT until it is dropped or sent away.
+pub(crate) async fn publish_over_srt(
+    server: SocketAddr,
+    key: String,
+    passphrase: &str,
+    mut source: Source,
+) -> anyhow::Result<()> {
+    let config = Config { passphrase: Some(Passphrase::new(passphrase)?), ..Config::default() };
+    let mut link = Link::call(server, config, Some(key)).await?;
+    let (mut writer, mut pending) = (TsWriter::new(), Vec::new());
+    writer.set_tracks(&tracks([(TrackId::VIDEO, h264())]));
+    loop {
+        let (millis, random_access, payload) = tokio::select! {
+            picture = source.next() => picture,
+            ended = link.run_until(Instant::now() + STEP, |_| {}) => {
+                ended.map_err(|reason| anyhow!("{reason}"))?;
+                continue;
+            }
+        };
+        let time = MediaTime::from_millis(millis.into());
+        let (track, kind) = (TrackId::VIDEO, TrackKind::Video);
+        writer.write(&Packet { track, kind, dts: time, pts: time, random_access, payload }, &mut pending);
+        let mut rest = Bytes::from(std::mem::take(&mut pending));
+        while !rest.is_empty() {
+            link.send(&rest.split_to(rest.len().min(link.payload_size())))?;
+        }
     }
 }
 

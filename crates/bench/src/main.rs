@@ -13,6 +13,7 @@ mod plain;
 mod process;
 mod recordings;
 mod relay;
+mod siege;
 mod sinks;
 mod source;
 mod srt;
@@ -62,6 +63,9 @@ struct Arguments {
     /// Measure SRT beside a plain copy of the same datagrams, and nothing else.
     #[arg(long)]
     srt: bool,
+    /// Measure two shows beside everything that strangers can do at once, and nothing else.
+    #[arg(long)]
+    siege: bool,
     /// Measure so many recordings at once beside a plain write, and a disk that stands still, and nothing
     /// else.
     #[arg(long)]
@@ -118,6 +122,9 @@ async fn main() -> anyhow::Result<()> {
     let waverantd = arguments.waverantd.unwrap_or_else(|| own.with_file_name("waverantd"));
     if let Some(clip) = &arguments.take_times {
         return take_times::measure(&waverantd, clip).await;
+    }
+    if arguments.siege {
+        return siege::measure(&waverantd, length).await;
     }
     if let Some(count) = arguments.recordings {
         return recordings::measure(&waverantd, &own, count, length).await;

@@ -20,8 +20,8 @@ use crate::tls::Tls;
 use crate::{Figures, encoder, faulty};
 
 const PASSWORD: &str = "benchmark only";
-const START_PATIENCE: Duration = Duration::from_secs(30);
-const WARM_UP: Duration = Duration::from_secs(3);
+pub(crate) const START_PATIENCE: Duration = Duration::from_secs(30);
+pub(crate) const WARM_UP: Duration = Duration::from_secs(3);
 
 /// What a measurement is of.
 #[derive(Clone, Copy, Debug)]
@@ -38,7 +38,7 @@ pub(crate) struct Plan {
     pub(crate) records: bool,
 }
 
-fn destination(channel: usize, number: usize) -> String {
+pub(crate) fn destination(channel: usize, number: usize) -> String {
     format!("d{channel}-{number}")
 }
 
@@ -47,11 +47,13 @@ pub(crate) struct House {
     child: Child,
     url: String,
     rtmp_address: SocketAddr,
-    rtmp: String,
+    pub(crate) srt_address: SocketAddr,
+    pub(crate) http_address: SocketAddr,
+    pub(crate) rtmp: String,
     database_pid: u32,
     token: String,
     /// The keys of the channels.
-    keys: Vec<String>,
+    pub(crate) keys: Vec<String>,
     /// Destinations of each channel.
     names: usize,
     _folder: tempfile::TempDir,
@@ -101,6 +103,8 @@ impl House {
             child,
             url: format!("http://{}/api/v1", text("http")),
             rtmp_address: text("rtmp").parse()?,
+            srt_address: text("srt").parse()?,
+            http_address: text("http").parse()?,
             rtmp: format!("rtmp://{}/in", text("rtmp")),
             database_pid: u32::try_from(ready["database_pid"].as_u64().unwrap_or(0))?,
             token: String::new(),
@@ -124,7 +128,7 @@ impl House {
         Ok(house)
     }
 
-    fn call(&self, method: &str, path: &str, body: &Value) -> anyhow::Result<Value> {
+    pub(crate) fn call(&self, method: &str, path: &str, body: &Value) -> anyhow::Result<Value> {
         let request = ureq::http::Request::builder()
             .method(method)
             .uri(format!("{}{path}", self.url))
@@ -178,6 +182,10 @@ impl House {
 
     pub(crate) fn rtmp_address(&self) -> SocketAddr {
         self.rtmp_address
+    }
+
+    pub(crate) fn pid(&self) -> u32 {
+        self.child.id()
     }
 
     pub(crate) fn database_mib(&self) -> f64 {

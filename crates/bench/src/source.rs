@@ -14,6 +14,9 @@ const FRAME_BYTES: usize = 25_000;
 /// Where the send time stands in a picture, behind NAL unit length and header.
 const STAMP_AT: usize = 5;
 
+/// Bytes of a number in a picture.
+const MARKED: usize = 10;
+
 /// Pictures with their send time in them.
 pub(crate) struct Source {
     began: Instant,
@@ -44,8 +47,8 @@ impl Source {
         let mut picture = BytesMut::with_capacity(FRAME_BYTES);
         picture.put_u32(u32::try_from(FRAME_BYTES - 4).unwrap_or(0));
         picture.put_u8(if keyframe { 0x65 } else { 0x41 });
-        picture.put_u64(stamp(self.began));
-        picture.put_u64(self.number.into());
+        put_marked(&mut picture, stamp(self.began));
+        put_marked(&mut picture, self.number.into());
         picture.resize(FRAME_BYTES, 0x55);
         let millis = self.number * 1000 / FRAME_RATE;
         self.number += 1;
@@ -57,13 +60,38 @@ fn stamp(began: Instant) -> u64 {
     u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX)
 }
 
+/// Seven bits a byte, none of which is zero: nothing in a picture may look like a start code.
+fn put_marked(picture: &mut BytesMut, value: u64) {
+    picture.extend((0..MARKED).map(|place| 0x80 | (value >> (7 * place)).to_le_bytes()[0]));
+}
+
+fn marked(bytes: &[u8]) -> u64 {
+    bytes.iter().rev().fold(0, |value, byte| value << 7 | u64::from(byte & 0x7f))
+}
+
 /// How long ago a picture was sent, in milliseconds.
 pub(crate) fn age(picture: &[u8], began: Instant) -> Option<f64> {
-    let sent = picture.get(STAMP_AT..STAMP_AT + 8)?.try_into().ok().map(u64::from_be_bytes)?;
+    let sent = picture.get(STAMP_AT..STAMP_AT + MARKED).map(marked)?;
     Some(stamp(began).saturating_sub(sent) as f64 / 1000.0)
 }
 
 /// The place of a picture in its stream.
 pub(crate) fn number(picture: &[u8]) -> Option<u64> {
-    picture.get(STAMP_AT + 8..STAMP_AT + 16)?.try_into().ok().map(u64::from_be_bytes)
+    picture.get(STAMP_AT + MARKED..STAMP_AT + 2 * MARKED).map(marked)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn pictures_say_when_they_were_sent_and_which_they_are() {
+        let mut source = Source::new();
+        for expected in 0..3 {
+            let (_, _, picture) = source.next().await;
+            assert_eq!(number(&picture), Some(expected));
+            assert!(age(&picture, source.began()).is_some_and(|age| age < 5000.0));
+            assert!(!picture[STAMP_AT..].contains(&0), "it looks like a start code");
+        }
+    }
 }

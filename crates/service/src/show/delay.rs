@@ -298,7 +298,7 @@ mod tests {
                 let time = MediaTime::from_millis(i64::try_from(counts[place] * step / 1000).unwrap());
                 let mut payload = vec![0; size];
                 payload[..8].copy_from_slice(&counts[place].to_be_bytes());
-                let random_access = kind == TrackKind::Audio || counts[place] % 120 == 0;
+                let random_access = kind == TrackKind::Audio || counts[place].is_multiple_of(120);
                 let packet = Packet { track, kind, dts: time, pts: time, random_access, payload: payload.into() };
                 live.push(packet, tracks.clone(), Origin::Show);
                 counts[place] += 1;

@@ -2,103 +2,18 @@
 //! house's memory, or its records.
 
 use std::io::{Read, Write};
-use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpStream};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::net::{IpAddr, TcpStream};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use rstest::rstest;
 use serde_json::json;
-use waverant_standin::EncoderEnd;
+use waverant_standin::{EncoderEnd, Flood, FloodHabit, connect_as, stranger_address};
 
 use super::house::{Ground, House, PASSWORD};
 
 /// A right key is on air within this, whatever strangers do.
 const ON_AIR: Duration = Duration::from_secs(2);
-
-/// One of a thousand addresses of this machine.
-pub(crate) fn address(number: usize) -> IpAddr {
-    let [.., high, low] = u32::try_from(number % 1000 + 256).unwrap().to_be_bytes();
-    Ipv4Addr::new(127, 7, high, low).into()
-}
-
-pub(crate) fn connect_from(from: IpAddr, to: SocketAddr) -> std::io::Result<TcpStream> {
-    let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None)?;
-    socket.bind(&SocketAddr::new(from, 0).into())?;
-    socket.connect_timeout(&to.into(), Duration::from_secs(1))?;
-    Ok(socket.into())
-}
-
-/// What a flood of callers does.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Habit {
-    /// Says nothing.
-    Silent,
-    /// Greets, and then says nothing.
-    Greets,
-    /// Greets by a byte now and then.
-    Slow,
-    /// Says nothing, leaves, and comes again.
-    Redials,
-}
-
-/// Callers of `addresses` addresses, `each` at a time from each; they come again when they are
-/// sent away. Ends when dropped.
-pub(crate) struct Flood {
-    stop: Arc<AtomicBool>,
-    count: Arc<AtomicUsize>,
-    workers: Vec<thread::JoinHandle<()>>,
-}
-
-impl Flood {
-    pub(crate) fn start(to: SocketAddr, habit: Habit, addresses: usize, each: usize) -> Self {
-        let (stop, count) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicUsize::new(0)));
-        const WORKERS: usize = 4;
-        let workers = (0..WORKERS).map(|worker| {
-            let (stop, count) = (stop.clone(), count.clone());
-            thread::spawn(move || {
-                let mine = (0..addresses * each).filter(|caller| caller % WORKERS == worker);
-                let mut held: Vec<(usize, Option<TcpStream>)> = mine.map(|caller| (caller, None)).collect();
-                while !stop.load(Ordering::Relaxed) {
-                    for (caller, stream) in &mut held {
-                        if stop.load(Ordering::Relaxed) {
-                            return;
-                        }
-                        if stream.as_mut().is_some_and(|stream| keep(stream, habit)) {
-                            continue;
-                        }
-                        *stream = connect_from(address(*caller % addresses), to).ok();
-                        count.fetch_add(1, Ordering::Relaxed);
-                        if let (Some(stream), true) = (stream.as_mut(), habit == Habit::Greets) {
-                            let _ = stream.write_all(&[&[3][..], &[7; 1536]].concat());
-                        }
-                    }
-                    thread::sleep(Duration::from_millis(2));
-                }
-            })
-        });
-        Self { workers: workers.collect(), stop, count }
-    }
-}
-
-/// True while the connection is there, and is to be kept.
-fn keep(stream: &mut TcpStream, habit: Habit) -> bool {
-    let _ = stream.set_nonblocking(true);
-    let is_open = match stream.read(&mut [0; 4096]) {
-        Ok(0) => false,
-        Ok(_) => true,
-        Err(error) => error.kind() == std::io::ErrorKind::WouldBlock,
-    };
-    is_open && habit != Habit::Redials && (habit != Habit::Slow || stream.write(&[3]).is_ok())
-}
-
-impl Drop for Flood {
-    fn drop(&mut self) {
-        self.stop.store(true, Ordering::Relaxed);
-        self.workers.drain(..).for_each(|worker| worker.join().unwrap());
-    }
-}
 
 /// Publishes `count` short shows; they must be on air in time. One of them may be held up by the
 /// machine, which floods itself here.
@@ -117,21 +32,21 @@ async fn publish_in_time(house: &House<'_>, key: &str, count: usize, is_srt: boo
 
 /// Nine addresses that held all places kept every encoder out; a thousand must not.
 #[rstest]
-#[case::silent_of_nine_addresses(Habit::Silent, 9, 40)]
-#[case::silent_of_a_thousand(Habit::Silent, 1000, 1)]
-#[case::greeting_of_a_thousand(Habit::Greets, 1000, 1)]
-#[case::slow_of_a_thousand(Habit::Slow, 1000, 1)]
-#[case::redialing_of_a_thousand(Habit::Redials, 1000, 1)]
-#[case::two_each_of_a_thousand(Habit::Silent, 1000, 2)]
+#[case::silent_of_nine_addresses(FloodHabit::Silent, 9, 40)]
+#[case::silent_of_a_thousand(FloodHabit::Silent, 1000, 1)]
+#[case::greeting_of_a_thousand(FloodHabit::Greets, 1000, 1)]
+#[case::slow_of_a_thousand(FloodHabit::Slow, 1000, 1)]
+#[case::redialing_of_a_thousand(FloodHabit::Redials, 1000, 1)]
+#[case::two_each_of_a_thousand(FloodHabit::Silent, 1000, 2)]
 #[tokio::test(flavor = "multi_thread")]
-async fn a_right_key_is_on_air_at_once(#[case] habit: Habit, #[case] addresses: usize, #[case] each: usize) {
+async fn a_right_key_is_on_air_at_once(#[case] habit: FloodHabit, #[case] addresses: usize, #[case] each: usize) {
     let ground = Ground::new().await;
     ground.write_settings("[limits]\nrtmp_callers = 1024\nrtmp_connections_per_address = 32\n");
     let house = ground.start();
     let key = house.make_channel(0);
     let flood = Flood::start(house.rtmp, habit, addresses, each);
     let deadline = Instant::now() + Duration::from_secs(10);
-    while flood.count.load(Ordering::Relaxed) < 400 {
+    while flood.call_count() < 400 {
         assert!(Instant::now() < deadline);
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
@@ -151,7 +66,7 @@ async fn half_requests_take_nobody_a_place() {
     let key = house.make_channel(0);
     let mut half = Vec::new();
     for number in 0..1100 {
-        if let Ok(mut stream) = connect_from(address(number), house.http) {
+        if let Ok(mut stream) = connect_as(stranger_address(number), house.http) {
             let _ = stream.write_all(b"POST /api/v1/sign-in HTTP/1.1\r\nhost: a\r\n");
             half.push(stream);
         }
@@ -172,7 +87,7 @@ async fn half_requests_take_nobody_a_place() {
 }
 
 fn ask(house: &House<'_>, from: IpAddr, head: &str, body: &str) -> (u16, String) {
-    let mut stream = connect_from(from, house.http).unwrap();
+    let mut stream = connect_as(from, house.http).unwrap();
     let length = body.len();
     let request = format!(
         "{head} HTTP/1.1\r\nhost: {}\r\ncontent-type: application/json\r\ncontent-length: {length}\r\nconnection: close\r\n",
@@ -186,7 +101,7 @@ fn ask(house: &House<'_>, from: IpAddr, head: &str, body: &str) -> (u16, String)
     (status, answer)
 }
 
-pub(crate) fn sign_in(house: &House<'_>, from: IpAddr, password: &str) -> u16 {
+fn sign_in(house: &House<'_>, from: IpAddr, password: &str) -> u16 {
     let form = json!({"name": "harbour", "password": password, "token_label": "x"});
     ask(house, from, "POST /api/v1/sign-in", &form.to_string()).0
 }
@@ -198,28 +113,28 @@ async fn guessing_is_slow_and_the_right_person_comes_in() {
     let began = Instant::now();
     let mut answers = Vec::new();
     while began.elapsed() < Duration::from_secs(4) {
-        answers.push(sign_in(&house, address(1), "wrong password"));
+        answers.push(sign_in(&house, stranger_address(1), "wrong password"));
     }
     assert_eq!(answers.iter().filter(|status| **status == 401).count(), 5, "{answers:?}");
     assert!(answers.iter().skip(5).all(|status| *status == 429), "{answers:?}");
-    assert_eq!(sign_in(&house, address(1), PASSWORD), 429, "the right one of a guesser waits as well");
+    assert_eq!(sign_in(&house, stranger_address(1), PASSWORD), 429, "the right one of a guesser waits as well");
     for number in 10..60 {
-        sign_in(&house, address(number), "wrong password");
+        sign_in(&house, stranger_address(number), "wrong password");
     }
-    assert_eq!(sign_in(&house, address(900), PASSWORD), 200);
+    assert_eq!(sign_in(&house, stranger_address(900), PASSWORD), 200);
     let before = house.resident_kib();
     thread::scope(|scope| {
         for number in 0..40 {
             let house = &house;
-            scope.spawn(move || sign_in(house, address(100 + number), "wrong password"));
+            scope.spawn(move || sign_in(house, stranger_address(100 + number), "wrong password"));
         }
     });
     let grown = house.resident_kib().saturating_sub(before);
     assert!(grown < 40 * 1024, "forty wrong sign-ins at once leave {grown} KiB");
     let long = json!({"name": "x".repeat(1_000_000), "password": "y"}).to_string();
-    assert_eq!(ask(&house, address(300), "POST /api/v1/sign-in", &long).0, 422);
+    assert_eq!(ask(&house, stranger_address(300), "POST /api/v1/sign-in", &long).0, 422);
     let escaped = json!({"name": "\u{1b}[2J\u{9b}31m\n", "password": "y"}).to_string();
-    assert_eq!(ask(&house, address(301), "POST /api/v1/sign-in", &escaped).0, 401);
+    assert_eq!(ask(&house, stranger_address(301), "POST /api/v1/sign-in", &escaped).0, 401);
     let log = ground.log();
     assert!(log.lines().all(|line| line.len() < 2000), "a long line is in the log");
     assert!(!log.chars().any(|letter| letter.is_control() && letter != '\n'), "control characters are in the log");
@@ -239,7 +154,7 @@ async fn a_first_run_code_makes_one_administrator() {
             let form =
                 json!({"code": code, "name": format!("harbour-{number}"), "password": PASSWORD, "token_label": "x"});
             let house = &house;
-            scope.spawn(move || ask(house, address(number), "POST /api/v1/first-run", &form.to_string()).0)
+            scope.spawn(move || ask(house, stranger_address(number), "POST /api/v1/first-run", &form.to_string()).0)
         });
         let tries: Vec<_> = tries.collect();
         tries.into_iter().map(|answer| answer.join().unwrap()).collect()
@@ -254,7 +169,7 @@ async fn other_pages_cannot_make_the_console_do_anything() {
     let house = ground.start();
     house.make_channel(0);
     let form = json!({"name": "harbour", "password": PASSWORD}).to_string();
-    let (status, answer) = ask(&house, address(1), "POST /api/v1/sign-in", &form);
+    let (status, answer) = ask(&house, stranger_address(1), "POST /api/v1/sign-in", &form);
     assert_eq!(status, 200);
     assert!(answer.to_lowercase().contains("cache-control: no-store"), "{answer}");
     let cookie = answer.lines().find(|line| line.to_lowercase().starts_with("set-cookie: ")).unwrap();
