@@ -26,5 +26,6 @@ pub async fn watch_over_srt(
         link.close();
     }
     reader.finish(&mut marks);
+    anyhow::ensure!(reader.fault().is_none(), "the stream is faulty: {:?}", reader.fault());
     Ok(marks)
 }

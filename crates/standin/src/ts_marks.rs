@@ -1,4 +1,4 @@
-use waverant_container::{StreamEvent, TsReader};
+use waverant_container::{StreamEvent, TsReader, TsTimingCheck};
 use waverant_media::{MediaTime, TrackKind};
 
 use crate::{Mark, MarkKind};
@@ -7,6 +7,7 @@ use crate::{Mark, MarkKind};
 #[derive(Debug, Default)]
 pub(crate) struct TsMarks {
     reader: TsReader,
+    timing: TsTimingCheck,
     events: Vec<StreamEvent>,
     numbers: Vec<(u16, TrackKind)>,
     first: Option<MediaTime>,
@@ -15,6 +16,7 @@ pub(crate) struct TsMarks {
 impl TsMarks {
     /// Takes bytes; what they hold is added to `marks`.
     pub(crate) fn push(&mut self, bytes: &[u8], marks: &mut Vec<Mark>) {
+        self.timing.handle_bytes(bytes);
         self.reader.push(bytes, &mut self.events);
         self.take_events(marks);
     }
@@ -25,10 +27,12 @@ impl TsMarks {
         self.take_events(marks);
     }
 
-    /// What the reader found damaged, in words.
+    /// What the reader found damaged, or what is not in time though nothing is missing, in words.
     pub(crate) fn fault(&self) -> Option<String> {
-        let problem = self.reader.last_problem().unwrap_or("packets are missing or damaged");
-        (self.reader.damage_count() > 0).then(|| problem.to_owned())
+        if self.reader.damage_count() > 0 {
+            return Some(self.reader.last_problem().unwrap_or("packets are missing or damaged").to_owned());
+        }
+        self.timing.faults().first().cloned()
     }
 
     fn take_events(&mut self, marks: &mut Vec<Mark>) {
