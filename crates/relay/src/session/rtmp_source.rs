@@ -12,6 +12,9 @@ use super::codec_config::{config_in_frame, read_config};
 /// A source with several tracks of a kind is given this long to show them all.
 const GATHER_MORE: MediaTime = MediaTime::from_millis(100);
 
+/// A part that is smaller than this share of its message is copied out of it.
+const SMALL_SHARE: usize = 4;
+
 const NANOS_PER_SECOND: i64 = 1_000_000_000;
 
 /// Turns the media messages of an RTMP publisher into packets on its own mended clock.
@@ -52,7 +55,8 @@ impl RtmpSource {
             }
             Err(error) => self.assembly.damaged(error.to_string()),
         }
-        for part in parts.drain(..) {
+        for mut part in parts.drain(..) {
+            let_go_of_the_rest(&mut part, body.len());
             self.handle_part(kind, time, part);
         }
         self.parts = parts;
@@ -160,6 +164,18 @@ impl RtmpSource {
                 && is_complete(TrackKind::Audio, has_audio, more.1)
                 && (!has_more || length >= GATHER_MORE)
         });
+    }
+}
+
+/// A small part is not to keep a large message in memory for as long as a ring holds it.
+fn let_go_of_the_rest(part: &mut TagPart, message_length: usize) {
+    match &mut part.content {
+        TagContent::Config(bytes) | TagContent::ColourInfo(bytes) | TagContent::Frame { payload: bytes, .. }
+            if bytes.len() < message_length / SMALL_SHARE =>
+        {
+            *bytes = Bytes::copy_from_slice(bytes);
+        }
+        _ => {}
     }
 }
 
@@ -279,6 +295,20 @@ mod tests {
         assert_eq!(tracks, [0, 1, 2, 0, 1, 2]);
         assert_eq!(got[1].0.payload, "bb");
         assert_eq!(got[2].1.iter().filter(|track| track.codec.kind() == TrackKind::Audio).count(), 3);
+    }
+
+    /// The rest of a message may be of a track that nobody carries.
+    #[test]
+    fn a_small_part_does_not_keep_a_large_message() {
+        let mut source = started();
+        let rest = vec![7; 4000];
+        let message = Bytes::from([b"\x95\x11mp4a\x00\x00\x00\x01a\x01\x00\x0f\xa0", &rest[..]].concat());
+        for time in [0, 100, 200] {
+            source.handle_media(MediaKind::Audio, Timestamp(time), &message);
+        }
+        let got = packets(&mut source);
+        let place = got.iter().find(|(packet, _)| packet.payload == "a").map(|(packet, _)| packet.payload.as_ptr());
+        assert!(place.is_some_and(|place| !message.as_ptr_range().contains(&place)), "{}", got.len());
     }
 
     #[test]
