@@ -8,9 +8,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use serde::Deserialize;
+use serde::de::DeserializeOwned;
 
 /// How long the browser may take for all files.
-const PATIENCE: Duration = Duration::from_secs(60);
+const PATIENCE: Duration = Duration::from_secs(90);
 
 /// Plays every file near its end and tells what was seen.
 const PAGE: &str = r#"<!doctype html><title>takes</title><script>
@@ -19,7 +20,7 @@ const wait = (video, event) => new Promise((done, fail) => {
   video.addEventListener("error", () => fail(new Error(video.error.message || "error " + video.error.code)), { once: true });
   setTimeout(() => fail(new Error("no " + event)), 15000);
 });
-let ends = [];
+const ends = ENDS;
 async function look(number) {
   const video = document.createElement("video");
   video.muted = true;
@@ -41,7 +42,6 @@ async function look(number) {
   }
 }
 (async () => {
-  ends = await (await fetch("/ends")).json();
   const seen = [];
   for (let number = 0; number < ends.length; number++) seen.push(await look(number));
   await fetch("/seen", { method: "POST", body: JSON.stringify(seen) });
@@ -62,6 +62,12 @@ pub(crate) struct Seen {
 /// Opens files in headless Chromium and plays each near its end: near that one, in seconds, that is
 /// given, or that which the file tells.
 pub(crate) fn open_in_chromium(files: &[(PathBuf, Option<f64>)]) -> Vec<Seen> {
+    let (paths, ends): (Vec<PathBuf>, Vec<Option<f64>>) = files.iter().cloned().unzip();
+    show_in_chromium(&PAGE.replace("ENDS", &serde_json::to_string(&ends).unwrap()), &paths)
+}
+
+/// Opens a page in headless Chromium that looks at files, `/file/0` and so on, and waits for what it posts.
+pub(crate) fn show_in_chromium<T: DeserializeOwned>(page: &str, files: &[PathBuf]) -> T {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let url = format!("http://{}/", listener.local_addr().unwrap());
     let profile = tempfile::tempdir().unwrap();
@@ -81,13 +87,13 @@ pub(crate) fn open_in_chromium(files: &[(PathBuf, Option<f64>)]) -> Vec<Seen> {
         .spawn()
         .expect("Debian's chromium is needed");
     let (sender, seen) = std::sync::mpsc::channel();
-    let files = Arc::new(files.to_vec());
+    let served = Arc::new((page.to_owned(), files.to_vec()));
     listener.set_nonblocking(true).unwrap();
     let deadline = Instant::now() + PATIENCE;
     let seen = loop {
         if let Ok((stream, _)) = listener.accept() {
-            let (files, sender) = (files.clone(), sender.clone());
-            std::thread::spawn(move || answer(stream, &files, &sender));
+            let (served, sender) = (served.clone(), sender.clone());
+            std::thread::spawn(move || answer(stream, &served, &sender));
         }
         if let Ok(seen) = seen.try_recv() {
             break seen;
@@ -100,7 +106,11 @@ pub(crate) fn open_in_chromium(files: &[(PathBuf, Option<f64>)]) -> Vec<Seen> {
     serde_json::from_str(&seen).unwrap()
 }
 
-fn answer(stream: TcpStream, files: &[(PathBuf, Option<f64>)], seen: &std::sync::mpsc::Sender<String>) -> Option<()> {
+fn answer(
+    stream: TcpStream,
+    (page, files): &(String, Vec<PathBuf>),
+    seen: &std::sync::mpsc::Sender<String>,
+) -> Option<()> {
     stream.set_nonblocking(false).ok()?;
     let mut reader = BufReader::new(stream.try_clone().ok()?);
     let mut line = String::new();
@@ -128,11 +138,7 @@ fn answer(stream: TcpStream, files: &[(PathBuf, Option<f64>)], seen: &std::sync:
         stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(body)).ok()
     };
     match target.as_str() {
-        "/" => send("200 OK\r\nContent-Type: text/html".into(), PAGE.as_bytes()),
-        "/ends" => {
-            let ends: Vec<Option<f64>> = files.iter().map(|(_, end)| *end).collect();
-            send("200 OK\r\nContent-Type: application/json".into(), &serde_json::to_vec(&ends).ok()?)
-        }
+        "/" => send("200 OK\r\nContent-Type: text/html".into(), page.as_bytes()),
         "/seen" => {
             let mut body = vec![0; length];
             reader.read_exact(&mut body).ok()?;
@@ -140,7 +146,7 @@ fn answer(stream: TcpStream, files: &[(PathBuf, Option<f64>)], seen: &std::sync:
             send("204 No Content".into(), b"")
         }
         target => {
-            let (file, _) = files.get(target.strip_prefix("/file/")?.parse::<usize>().ok()?)?;
+            let file = files.get(target.strip_prefix("/file/")?.parse::<usize>().ok()?)?;
             let bytes = std::fs::read(file).ok()?;
             let kind = if file.extension()? == "mkv" { "video/x-matroska" } else { "video/mp4" };
             let kind = format!("Content-Type: {kind}\r\nAccept-Ranges: bytes");

@@ -4,6 +4,7 @@
 
 mod api;
 mod bad_input;
+mod beep_and_flash;
 mod browser;
 mod capture;
 mod command_line;
