@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
-use waverant_standin::{Clip, Encoder, EncoderEnd, MarkKind, PlatformOptions, compare};
+use waverant_standin::{Authority, Clip, Encoder, EncoderEnd, MarkKind, PlatformOptions, Validity, compare};
 
 use crate::house::{Ground, House, PATIENCE, PLATFORM_KEY};
 
@@ -238,4 +238,37 @@ async fn limits_warn_or_hold_back() {
     house.ended_session(1).await;
     let report = house.get("/sessions/1/report");
     assert!(report["legs"][0]["breaches"].to_string().contains("1280x720"), "{report}");
+}
+
+/// Orders that come while a leg dials hold when it is there.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_changed_while_a_leg_dials_is_not_lost() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let authority = Authority::new().unwrap();
+    let tls = Some(authority.issue("localhost", Validity::Good).unwrap().server_config().unwrap());
+    let options = PlatformOptions { tls, ..PlatformOptions::new(PLATFORM_KEY) };
+    let platform = house.add_platform_with("plovio", options, Some(authority.pem())).await;
+    // A door in front of it that opens when it is told to: TLS waits for it.
+    let door = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let (port, behind) = (door.local_addr().unwrap().port(), platform.url());
+    let behind = behind.trim_start_matches("rtmps://").split('/').next().unwrap().to_owned();
+    house.call("PATCH", "/destinations/plovio", Some(json!({"address": format!("rtmps://localhost:{port}/in")})));
+    let clip = Clip::made(&["h264", "aac", "aac"]).unwrap();
+    let show = Encoder::new(clip, house.encoder(&key, 4.0)).run();
+    let change = async {
+        let (mut caller, _) = door.accept().await.unwrap();
+        house.call("PATCH", "/destinations/plovio", Some(json!({"audio": "number:2"})));
+        let mut inside = tokio::net::TcpStream::connect(behind).await.unwrap();
+        let _ = tokio::io::copy_bidirectional(&mut caller, &mut inside).await;
+    };
+    let (sent, ()) = tokio::join!(show, change);
+    let sent = sent.unwrap();
+    assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+    let report = platform.report();
+    let sounds = report.connections[0].received.iter().filter(|mark| mark.kind == MarkKind::Sound);
+    let tracks: Vec<u8> =
+        sounds.map(|mark| sent.sent.iter().find(|sent| sent.digest == mark.digest).unwrap().track).collect();
+    assert!(tracks.len() > 20 && tracks.iter().all(|track| *track == 1), "{tracks:?}");
 }
