@@ -4,7 +4,7 @@ use serde_json::Value;
 use super::{rows, text};
 use crate::client::Client;
 use crate::error::Failure;
-use crate::output::{Column, Report};
+use crate::output::{Column, Report, ago};
 
 #[derive(Subcommand, Debug)]
 pub(super) enum Token {
@@ -37,9 +37,9 @@ fn columns() -> [Column; 4] {
     [
         Column::number("token", |token| text(token, "id")),
         Column::text("label", |token| text(token, "label")),
-        Column::text("since", |token| text(token, "created_at")),
+        Column::text("since", |token| ago(&text(token, "created_at"))),
         Column::text("ends", |token| match &token["expires_at"] {
-            Value::String(end) => end.clone(),
+            Value::String(end) => ago(end),
             _ => "never".to_owned(),
         }),
     ]
