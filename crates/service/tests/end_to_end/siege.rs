@@ -74,15 +74,14 @@ async fn two_shows_go_on_under_everything_at_once() {
         assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
         assert_eq!(compare(&sent.sent, &platform.report().connections[0].received, true).fault, None);
     }
-    times.sort_unstable();
-    assert!(times[times.len() / 2] < Duration::from_secs(2), "on air after {times:?}");
+    assert!(times.iter().all(|time| *time < Duration::from_secs(2)), "on air after {times:?}");
     assert!(most < MEMORY_KIB, "the house takes {most} KiB");
     check_records(&house, times.len()).await;
 }
 
 /// Two long shows and the short ones, each with its end.
 async fn check_records(house: &House<'_>, short: usize) {
-    let all = || house.get("/sessions?limit=200")["items"].as_array().unwrap().clone();
+    let all = || house.get("/sessions?limit=500")["items"].as_array().unwrap().clone();
     let is_whole = |_: &House<'_>| {
         let sessions = all();
         sessions.len() == short + 2 && sessions.iter().all(|session| session["end_reason"] == "the encoder stopped")
