@@ -75,8 +75,8 @@ async function measure(context, number) {
   await context.resume();
   const count = COUNT;
   const seen = [];
-  for (let from = 0; from < count; from += 8) {
-    const some = Array.from({ length: Math.min(8, count - from) }, (_, at) => measure(context, from + at));
+  for (let from = 0; from < count; from += 4) {
+    const some = Array.from({ length: Math.min(4, count - from) }, (_, at) => measure(context, from + at));
     seen.push(...await Promise.all(some));
   }
   await fetch("/seen", { method: "POST", body: JSON.stringify(seen) });
