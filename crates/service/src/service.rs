@@ -132,34 +132,9 @@ impl Service {
     /// # Errors
     /// [`StartError`] that says what to do.
     pub async fn start(settings: Settings) -> Result<Self, StartError> {
-        let descriptors = machine::raise_descriptors();
-        let wanted = machine::wanted_descriptors(&settings) + machine::SHOW_DESCRIPTORS;
-        if descriptors < wanted {
-            tracing::warn!(
-                descriptors,
-                wanted,
-                "the system allows few open files; raise LimitNOFILE, or lower [limits]"
-            );
-        }
-        for (name, folder, mode) in [
-            ("state folder", &settings.state_folder, STATE_MODE),
-            ("recordings folder", &settings.recordings_folder, RECORDINGS_MODE),
-        ] {
-            let made = machine::keep_private(folder, mode).and_then(|()| try_folder(folder));
-            made.map_err(|error| StartError::Folder(folder_failure(name, folder, &error)))?;
-        }
+        prepare_machine(&settings)?;
         // Bound first: a port in use is found before the database is started for nothing.
-        let rtmp = bind("rtmp", settings.rtmp)?;
-        let rtmps = match &settings.tls {
-            Some(files) => {
-                let tls = ServerTls::open(files.clone()).map_err(StartError::Certificate)?;
-                Some((bind("rtmps", settings.rtmps)?, tls))
-            }
-            None => None,
-        };
-        let srt = SrtDoor::bind(settings.srt)
-            .map_err(|error| StartError::Listen(bind_failure("srt", settings.srt, &error)))?;
-        let http = bind("http", settings.http)?;
+        let Doors { rtmp, rtmps, srt, http } = Doors::bind(&settings)?;
         let keychain = Keychain::open(&settings.state_folder)?;
         let (database, url) = open_database(&settings)?;
         let store = Store::open(&url, keychain).await?;
@@ -291,6 +266,48 @@ fn bind(name: &str, address: SocketAddr) -> Result<TcpListener, StartError> {
 
 fn local_address(name: &str, listener: &TcpListener) -> Result<SocketAddr, StartError> {
     listener.local_addr().map_err(|error| StartError::Listen(format!("listen.{name}: {error}")))
+}
+
+/// Open files, and folders that are ours alone.
+fn prepare_machine(settings: &Settings) -> Result<(), StartError> {
+    let descriptors = machine::raise_descriptors();
+    let wanted = machine::wanted_descriptors(settings) + machine::SHOW_DESCRIPTORS;
+    if descriptors < wanted {
+        tracing::warn!(descriptors, wanted, "the system allows few open files; raise LimitNOFILE, or lower [limits]");
+    }
+    for (name, folder, mode) in [
+        ("state folder", &settings.state_folder, STATE_MODE),
+        ("recordings folder", &settings.recordings_folder, RECORDINGS_MODE),
+    ] {
+        let made = machine::keep_private(folder, mode).and_then(|()| try_folder(folder));
+        made.map_err(|error| StartError::Folder(folder_failure(name, folder, &error)))?;
+    }
+    Ok(())
+}
+
+/// Where everybody comes in, bound and not yet listened at.
+struct Doors {
+    rtmp: TcpListener,
+    rtmps: Option<(TcpListener, Arc<ServerTls>)>,
+    srt: SrtDoor,
+    http: TcpListener,
+}
+
+impl Doors {
+    fn bind(settings: &Settings) -> Result<Self, StartError> {
+        let rtmp = bind("rtmp", settings.rtmp)?;
+        let rtmps = match &settings.tls {
+            Some(files) => {
+                let tls = ServerTls::open(files.clone()).map_err(StartError::Certificate)?;
+                Some((bind("rtmps", settings.rtmps)?, tls))
+            }
+            None => None,
+        };
+        let srt = SrtDoor::bind(settings.srt)
+            .map_err(|error| StartError::Listen(bind_failure("srt", settings.srt, &error)))?;
+        let http = bind("http", settings.http)?;
+        Ok(Self { rtmp, rtmps, srt, http })
+    }
 }
 
 fn open_database(settings: &Settings) -> Result<(Option<PrivateServer>, String), StartError> {

@@ -7,7 +7,9 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
-use waverant_standin::{Clip, Encoder, EncoderOptions, EncoderReport, Platform, PlatformFault, PlatformOptions};
+use waverant_standin::{
+    Authority, Clip, Encoder, EncoderOptions, EncoderReport, Platform, PlatformFault, PlatformOptions, Validity,
+};
 use waverant_store::TestDatabase;
 
 pub(crate) const PASSWORD: &str = "regatta morning";
@@ -229,6 +231,14 @@ impl House<'_> {
         self.call("POST", "/destinations", Some(destination));
         self.switch(name, true);
         platform
+    }
+
+    /// Starts a platform over TLS and makes it a destination of the channel.
+    pub(crate) async fn add_secure_platform(&self, name: &str) -> Platform {
+        let authority = Authority::new().unwrap();
+        let tls = Some(authority.issue("localhost", Validity::Good).unwrap().server_config().unwrap());
+        let options = PlatformOptions { tls, ..PlatformOptions::new(PLATFORM_KEY) };
+        self.add_platform_with(name, options, Some(authority.pem())).await
     }
 
     /// Makes a viewing key for the channel.

@@ -98,10 +98,7 @@ async fn a_platform_over_tls_gets_the_whole_show() {
     let ground = Ground::new().await;
     let house = ground.start();
     let key = house.make_channel(0);
-    let authority = Authority::new().unwrap();
-    let tls = Some(authority.issue("localhost", Validity::Good).unwrap().server_config().unwrap());
-    let options = PlatformOptions { tls, ..PlatformOptions::new(PLATFORM_KEY) };
-    let platform = house.add_platform_with("plovio", options, Some(authority.pem())).await;
+    let platform = house.add_secure_platform("plovio").await;
     let sent = house.publish(house.encoder(&key, 4.0)).await;
     assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
     let report = platform.report();

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
-use waverant_standin::{Authority, Clip, Encoder, EncoderEnd, MarkKind, PlatformOptions, Validity, compare};
+use waverant_standin::{Clip, Encoder, EncoderEnd, MarkKind, PlatformOptions, compare};
 
 use crate::house::{Ground, House, PATIENCE, PLATFORM_KEY};
 
@@ -246,10 +246,7 @@ async fn what_is_changed_while_a_leg_dials_is_not_lost() {
     let ground = Ground::new().await;
     let house = ground.start();
     let key = house.make_channel(0);
-    let authority = Authority::new().unwrap();
-    let tls = Some(authority.issue("localhost", Validity::Good).unwrap().server_config().unwrap());
-    let options = PlatformOptions { tls, ..PlatformOptions::new(PLATFORM_KEY) };
-    let platform = house.add_platform_with("plovio", options, Some(authority.pem())).await;
+    let platform = house.add_secure_platform("plovio").await;
     // A door in front of it that opens when it is told to: TLS waits for it.
     let door = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let (port, behind) = (door.local_addr().unwrap().port(), platform.url());
