@@ -92,6 +92,11 @@ impl Cursor {
         self.back = back;
     }
 
+    /// The time of what it read last, if it is to begin anew.
+    pub fn stopped_at(&self) -> Option<MediaTime> {
+        self.last_seen.filter(|_| self.next.is_none())
+    }
+
     /// True once the reader has begun.
     pub fn has_started(&self) -> bool {
         self.next.is_some()
@@ -449,7 +454,9 @@ mod tests {
                 hub.read(&mut cursor, 10, &mut out);
             }
         }
+        assert_eq!(cursor.stopped_at(), None, "it goes on");
         cursor.restart();
+        assert_eq!(cursor.stopped_at(), Some(picture(seen, false).dts));
         out.clear();
         hub.read(&mut cursor, 1, &mut out);
         assert_eq!(numbers(&out).first().copied(), expected);

@@ -236,7 +236,11 @@ fn take_packets(
     entries: &mut Vec<waverant_relay::Entry>,
 ) -> Result<Taken, CarryEnd> {
     entries.clear();
+    let stopped_at = cursor.stopped_at();
     let FeedRead { read, lag, has_ended } = feed.read(cursor, MAX_ENTRIES, entries);
+    if let (Some(stopped_at), Some(first)) = (stopped_at, entries.first()) {
+        status.tell_resumed(first.packet.dts - stopped_at);
+    }
     let jumped = match read {
         Read::End => return Err(CarryEnd::Ended),
         Read::Jumped { missed_frame_count, missed } => {

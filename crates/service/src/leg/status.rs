@@ -121,6 +121,13 @@ impl LegStatus {
         self.dropped_ms.fetch_add(u64::try_from(length.millis()).unwrap_or(0), Ordering::Relaxed);
     }
 
+    /// Says where a new connection begins: by how much behind the last packet of the one before; negative if
+    /// it repeats some.
+    pub(super) fn tell_resumed(&self, step: MediaTime) {
+        let (session, destination, step_ms) = (self.session_id, &self.destination_name, step.millis());
+        tracing::info!(session, destination, step_ms, "the leg goes on at a keyframe");
+    }
+
     pub(super) fn set_delay(&self, delay: Duration) {
         self.delay_ms.store(u64::try_from(delay.as_millis()).unwrap_or(u64::MAX), Ordering::Relaxed);
     }

@@ -30,6 +30,7 @@ async fn a_platform_that_dies_is_redialled_and_hurts_nobody() {
     assert_eq!(compare(&sent.sent, again, true).fault, None);
     let before = report.connections[0].received.last().unwrap().timestamp_ms;
     assert!(again[0].timestamp_ms > before, "{} after {before}", again[0].timestamp_ms);
+    assert_eq!(ground.log().matches("the leg goes on at a keyframe").count(), 1, "said of the redial only");
     let session = house.ended_session(1).await;
     assert_eq!(session["legs"][0]["redial_count"], 1);
     assert!(session["legs"][0]["reason"].as_str().unwrap().contains("the connection broke"), "{session}");
