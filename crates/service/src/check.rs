@@ -7,8 +7,8 @@ use std::path::Path;
 use std::process::Command;
 
 use crate::machine;
-use crate::net::ServerTls;
 use crate::settings::Settings;
+use waverant_net::ServerTls;
 
 /// Less free space than this deserves a warning: 30 minutes at 6 Mbit/s take 1.35 GB.
 const LOW_SPACE_BYTES: u64 = 2_000_000_000;
@@ -52,7 +52,7 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
         findings.push(check_port("rtmps", settings.rtmps));
         findings.push(match ServerTls::open(files.clone()) {
             Ok(_) => Finding::good(format!("certificate {} can be used", files.certificate.display())),
-            Err(error) => Finding::bad(error),
+            Err(error) => Finding::bad(error.to_string()),
         });
     }
     findings.push(check_descriptors(settings));

@@ -9,7 +9,6 @@ mod leg;
 mod library;
 mod logging;
 mod machine;
-mod net;
 mod recorder;
 mod rehearsal;
 mod service;

@@ -22,9 +22,9 @@ use crate::house::{House, Ledger};
 use crate::ingest::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
 use crate::library;
 use crate::machine;
-use crate::net::ServerTls;
 use crate::recorder::{RecordingsFolder, recover_takes};
 use crate::settings::Settings;
+use waverant_net::{ServerTls, TlsError};
 
 /// Connections that the kernel holds until we accept them: a crowd must not make it drop an encoder's.
 const BACKLOG: u32 = 4096;
@@ -59,7 +59,7 @@ pub enum StartError {
     Listen(String),
     /// The certificate for encoders cannot be used.
     #[error("{0}")]
-    Certificate(String),
+    Certificate(#[from] TlsError),
     /// A folder cannot be written.
     #[error("{0}")]
     Folder(String),
@@ -298,7 +298,7 @@ impl Doors {
         let rtmp = bind("rtmp", settings.rtmp)?;
         let rtmps = match &settings.tls {
             Some(files) => {
-                let tls = ServerTls::open(files.clone()).map_err(StartError::Certificate)?;
+                let tls = ServerTls::open(files.clone())?;
                 Some((bind("rtmps", settings.rtmps)?, tls))
             }
             None => None,

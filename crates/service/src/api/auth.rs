@@ -15,7 +15,7 @@ use waverant_store::{Secret, User};
 
 use super::error::Body;
 use super::{ApiError, ApiState};
-use crate::net::{Place, caller_of};
+use waverant_net::{Place, caller_of};
 
 /// Name of the console's cookie.
 const COOKIE: &str = "waverant";

@@ -14,7 +14,7 @@ use super::srt_form::ChangeSrt;
 use super::{ApiError, ApiState};
 use crate::house::{LegOrder, SheetForm};
 use crate::leg::probe;
-use crate::net::read_authority;
+use waverant_net::read_authority;
 
 /// The longest name that the records hold.
 const MAX_NAME: usize = 64;

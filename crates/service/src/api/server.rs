@@ -15,7 +15,7 @@ use tower::ServiceExt;
 use waverant_relay::LobbyLimits;
 
 use crate::house::House;
-use crate::net::{Place, Places, caller_of};
+use waverant_net::{Place, Places, caller_of};
 
 /// How long a request's head may take, and how long a connection may rest between two requests.
 const HEAD_TIMEOUT: Duration = Duration::from_secs(10);

@@ -37,9 +37,9 @@ pub(crate) use sheet::SheetForm;
 pub(crate) use slates::{MAX_SLATE_BYTES, SlateShelf, read_slate};
 
 use crate::library::Library;
-use crate::net::caller_of;
 use crate::recorder::RecordingsFolder;
 use crate::show::{Arrival, Seat, Show, ShowStart};
+use waverant_net::caller_of;
 
 /// State shared by all listeners, sessions and API calls.
 #[derive(Debug)]

@@ -1,5 +1,6 @@
 //! Trying a destination without going live.
 
+use std::fmt::Display;
 use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
@@ -7,7 +8,7 @@ use waverant_relay::LegAddress;
 use waverant_store::Destination;
 
 use super::{rtmp, srt};
-use crate::net;
+use waverant_net::resolve;
 
 /// What a try came to.
 #[derive(Clone, Debug, Default)]
@@ -36,11 +37,11 @@ impl ProbeReport {
         &mut self,
         name: &'static str,
         began: Instant,
-        outcome: Result<T, String>,
+        outcome: Result<T, impl Display>,
         tell: impl FnOnce(&T) -> String,
     ) -> Option<T> {
         let took = began.elapsed();
-        let told = outcome.as_ref().map(tell).map_err(Clone::clone);
+        let told = outcome.as_ref().map(tell).map_err(ToString::to_string);
         self.steps.push(ProbeStep { name, took, outcome: told });
         outcome.ok()
     }
@@ -50,7 +51,7 @@ impl ProbeReport {
         let began = Instant::now();
         let tell =
             |found: &Vec<SocketAddr>| found.iter().map(|found| found.ip().to_string()).collect::<Vec<_>>().join(", ");
-        self.note("resolve", began, net::resolve(host, port).await, tell)
+        self.note("resolve", began, resolve(host, port).await, tell)
     }
 }
 
@@ -66,7 +67,7 @@ pub(crate) async fn probe(destination: &Destination, publishes: bool) -> ProbeRe
             srt::probe::walk(destination, &address, publishes, &mut report).await;
         }
         Err(error) => {
-            report.note("resolve", Instant::now(), Err::<(), _>(error.to_string()), |()| String::new());
+            report.note("resolve", Instant::now(), Err::<(), _>(error), |()| String::new());
         }
     }
     report

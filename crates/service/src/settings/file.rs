@@ -7,7 +7,7 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::{LogFormat, SettingsError};
-use crate::net::TlsFiles;
+use waverant_net::TlsFiles;
 
 type Text = Option<Spanned<String>>;
 type Number = Option<Spanned<u64>>;

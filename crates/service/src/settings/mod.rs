@@ -9,8 +9,8 @@ use std::time::Duration;
 use thiserror::Error;
 use waverant_rtmp::Limits;
 
-use crate::net::TlsFiles;
 use file::{File, Reader};
+use waverant_net::TlsFiles;
 
 /// How log lines look.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -16,8 +16,8 @@ use super::farewell::{linger, say_last_words};
 use super::reason_of;
 use super::viewing::{Served, Viewing};
 use crate::house::{House, Presented, WatchRefusal};
-use crate::net::{Moved, Place, Wire, WriteQueue};
 use crate::show::{Arrival, Seat};
+use waverant_net::{Moved, Place, Wire, WriteQueue};
 
 /// Bytes read at once from who was let in. At 6 Mbit/s this is 23 reads a second.
 const READ_BUFFER: usize = 32 * 1024;

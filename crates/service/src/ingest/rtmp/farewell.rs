@@ -3,7 +3,7 @@ use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::timeout;
 
-use crate::net::{Wire, WriteQueue};
+use waverant_net::{Wire, WriteQueue};
 
 /// How long a peer that is sent away may take to read why.
 const FAREWELL: Duration = Duration::from_secs(2);

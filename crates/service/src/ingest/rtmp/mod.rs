@@ -15,8 +15,8 @@ use waverant_relay::{LobbyLimits, NoPlace, Standing, TurnAway, TurnAwayReason};
 use waverant_rtmp::{Limits, ServerConfig};
 
 use crate::house::House;
-use crate::net::{Place, Places, ServerTls, Wire, caller_of};
 use driver::Driver;
+use waverant_net::{Place, Places, ServerTls, Wire, caller_of};
 
 /// The path part of the address for encoders with user name and password.
 pub(crate) const GUARDED_APP: &str = "door";

@@ -13,8 +13,8 @@ use super::guest::{Guest, Watching};
 use super::refusal::{reject_reason, stranger};
 use crate::house::{House, Presented};
 use crate::ingest::per_address::PerAddress;
-use crate::net::caller_of;
 use crate::show::Arrival;
+use waverant_net::caller_of;
 
 /// Judges callers, and moves what they send into shows.
 #[derive(Debug)]

@@ -7,8 +7,8 @@ use waverant_relay::{Cursor, Entry, Mask, RtmpSink, SinkError, SinkOutput, print
 use waverant_rtmp::{ClientConnection, ClientEvent, StreamRates};
 
 use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES, take_packets};
-use crate::net::{Moved, UNACKNOWLEDGED_LIMIT, Wire, WriteQueue};
 use crate::show::Feed;
+use waverant_net::{Moved, UNACKNOWLEDGED_LIMIT, Wire, WriteQueue};
 
 /// A platform that takes no byte for this long is given up, as is one that acknowledges none.
 const STALL: Duration = UNACKNOWLEDGED_LIMIT;

@@ -8,7 +8,7 @@ use tokio::time::timeout;
 use waverant_rtmp::{ClientConfig, ClientConnection, ClientPurpose, ClientTarget, Greeting, RtmpAddress};
 use waverant_store::Destination;
 
-use crate::net::{self, Reach, Wire, connect_tls, reach_of};
+use waverant_net::{Reach, Wire, connect, connect_tls, reach_of, resolve};
 
 /// How long TLS may take to be set up.
 const TLS_TIMEOUT: Duration = Duration::from_secs(5);
@@ -27,7 +27,7 @@ pub(super) async fn dial(
     home: &mut Option<Reach>,
 ) -> Result<(Wire, ClientConnection), String> {
     let name = &destination.name;
-    let addresses = net::resolve(address.host(), address.port()).await.map_err(|error| format!("{name}: {error}"))?;
+    let addresses = resolve(address.host(), address.port()).await.map_err(|error| format!("{name}: {error}"))?;
     let addresses = if is_moved { permitted(addresses, *home) } else { addresses };
     if addresses.is_empty() {
         return Err(format!("{name} sent us to an address of this machine or house; that is not followed"));
@@ -35,7 +35,7 @@ pub(super) async fn dial(
     if !is_moved {
         *home = addresses.first().map(|address| reach_of(address.ip()));
     }
-    let connected = net::connect(&addresses).await;
+    let connected = connect(&addresses).await;
     let (stream, _) = connected.map_err(|error| format!("{name} could not be reached: {error}"))?;
     let wire = secure(stream, destination, address).await.map_err(|error| format!("{name}: {error}"))?;
     Ok((wire, client(destination, address, greeting, ClientPurpose::Publish)))

@@ -10,8 +10,8 @@ use waverant_relay::{Mask, RtmpSink};
 use waverant_rtmp::{ClientConnection, Greeting, RtmpAddress};
 
 use super::{CarryEnd, LegTask};
-use crate::net::{Reach, Wire};
 use carry::Carrier;
+use waverant_net::{Reach, Wire};
 
 /// How often in a row a platform may send us to another address.
 const MAX_MOVES: u32 = 4;

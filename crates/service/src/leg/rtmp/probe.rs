@@ -8,7 +8,7 @@ use waverant_store::Destination;
 
 use super::dial;
 use crate::leg::probe::ProbeReport;
-use crate::net::{self, Wire, WriteQueue};
+use waverant_net::{Wire, WriteQueue, connect};
 
 /// How long a platform is heard out at the end.
 const FAREWELL: Duration = Duration::from_secs(2);
@@ -22,7 +22,7 @@ pub(crate) async fn walk(
 ) -> Option<()> {
     let addresses = report.resolve(address.host(), address.port()).await?;
     let began = Instant::now();
-    let connected = net::connect(&addresses).await;
+    let connected = connect(&addresses).await;
     let (stream, _) = report.note("connect", began, connected, |(_, used)| used.to_string())?;
     let began = Instant::now();
     let secured = dial::secure(stream, destination, address).await;

@@ -7,7 +7,7 @@ use waverant_store::Destination;
 use waverant_udp::{Link, LinkError};
 
 use crate::leg::CarryEnd;
-use crate::net;
+use waverant_net::resolve;
 
 /// Addresses of a host that are called, one after the other: a listener that takes one caller must
 /// not be called twice.
@@ -20,7 +20,7 @@ pub(super) const MAX_ADDRESSES: usize = 3;
 pub(super) async fn dial(destination: &Destination, address: &SrtAddress) -> Result<Link, CarryEnd> {
     let name = &destination.name;
     let lost = |error: String| CarryEnd::Lost(format!("{name}: {error}"));
-    let addresses = net::resolve(address.host(), address.port()).await.map_err(lost)?;
+    let addresses = resolve(address.host(), address.port()).await.map_err(|error| lost(error.to_string()))?;
     let config = config(destination).map_err(|error| CarryEnd::Refused(format!("{name}: {error}")))?;
     let mut end = lost("the name has no address".to_owned());
     for peer in addresses.into_iter().take(MAX_ADDRESSES) {

@@ -2,7 +2,7 @@ use std::net::{IpAddr, Ipv6Addr};
 
 /// What callers are told apart by: an IPv4 address, or the first half of an IPv6 address, since
 /// one machine may use all of the other half.
-pub(crate) fn caller_of(address: IpAddr) -> IpAddr {
+pub fn caller_of(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V6(address) => {
             let [a, b, c, d, ..] = address.segments();

@@ -10,30 +10,54 @@ use rustls::client::Resumption;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{CertificateError, ClientConfig, RootCertStore, ServerConfig};
+use thiserror::Error;
 use tokio::net::TcpStream;
 use tokio::time::sleep;
 use tokio_rustls::{TlsAcceptor, TlsConnector};
 use tokio_util::sync::CancellationToken;
 
-use super::Wire;
+use crate::Wire;
 
 /// How often the certificate is looked at for a change.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
 
 /// Where our certificate is, and how it is used.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct TlsFiles {
+pub struct TlsFiles {
     /// The certificate, and those between it and its authority, as PEM.
-    pub(crate) certificate: PathBuf,
+    pub certificate: PathBuf,
     /// Its private key, as PEM.
-    pub(crate) key: PathBuf,
+    pub key: PathBuf,
     /// TLS 1.3 session tickets that each encoder is sent. Some old ones break when they get any.
-    pub(crate) tickets: usize,
+    pub tickets: usize,
+}
+
+/// Why TLS cannot be set up, or what is wrong with a certificate: in words that say what to do.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum TlsError {
+    /// A file of our certificate cannot be used: for whoever runs the house to mend.
+    #[error("{}: {told}", path.display())]
+    File {
+        /// The file.
+        path: PathBuf,
+        /// What was found, and what was expected.
+        told: String,
+    },
+    /// The certificate of a platform's own authority cannot be used: for whoever set it to mend.
+    #[error("{0}")]
+    Authority(String),
+    /// The host has no name that TLS could look for.
+    #[error("`{0}` is no name for TLS")]
+    Name(String),
+    /// The peer, or its certificate.
+    #[error("{0}")]
+    Peer(String),
 }
 
 /// The server's side of TLS. The certificate can be exchanged while connections run.
 #[derive(Debug)]
-pub(crate) struct ServerTls {
+pub struct ServerTls {
     files: TlsFiles,
     config: RwLock<Arc<ServerConfig>>,
 }
@@ -42,21 +66,24 @@ impl ServerTls {
     /// Reads the certificate.
     ///
     /// # Errors
-    /// In words, with the file that is at fault.
-    pub(crate) fn open(files: TlsFiles) -> Result<Arc<Self>, String> {
+    /// [`TlsError::File`] with the file that is at fault.
+    pub fn open(files: TlsFiles) -> Result<Arc<Self>, TlsError> {
         let config = RwLock::new(load(&files)?);
         Ok(Arc::new(Self { files, config }))
     }
 
     /// Makes a TLS connection of an accepted one. The caller sets a time limit.
-    pub(crate) async fn accept(&self, stream: TcpStream) -> io::Result<Wire> {
+    ///
+    /// # Errors
+    /// What went wrong in the handshake.
+    pub async fn accept(&self, stream: TcpStream) -> io::Result<Wire> {
         let acceptor = TlsAcceptor::from(self.config.read().clone());
         Ok(Wire::Tls(Box::new(acceptor.accept(stream).await?.into())))
     }
 
     /// Reads the certificate anew whenever its files change, until the service stops. One that
     /// cannot be used is logged, and the one before stays.
-    pub(crate) async fn follow_files(self: Arc<Self>, stopping: CancellationToken) {
+    pub async fn follow_files(self: Arc<Self>, stopping: CancellationToken) {
         let mut seen = self.modified();
         loop {
             tokio::select! {
@@ -84,9 +111,11 @@ impl ServerTls {
     }
 }
 
-fn load(files: &TlsFiles) -> Result<Arc<ServerConfig>, String> {
-    let failed =
-        |file: &Path, what: &str, error: &dyn std::fmt::Display| format!("{}: {what}: {error}", file.display());
+fn load(files: &TlsFiles) -> Result<Arc<ServerConfig>, TlsError> {
+    let failed = |file: &Path, what: &str, error: &dyn std::fmt::Display| TlsError::File {
+        path: file.to_owned(),
+        told: format!("{what}: {error}"),
+    };
     let certificates = read_certificates(&files.certificate)
         .map_err(|error| failed(&files.certificate, "a PEM certificate was expected", &error))?;
     let key = PrivateKeyDer::from_pem_file(&files.key)
@@ -125,18 +154,20 @@ fn client_config(roots: RootCertStore) -> Arc<ClientConfig> {
     Arc::new(config)
 }
 
-/// Reads the certificates of a platform's own authority.
+/// Reads the certificates (PEM) of a platform's own authority.
 ///
 /// # Errors
-/// In words.
-pub(crate) fn read_authority(pem: &str) -> Result<RootCertStore, String> {
+/// [`TlsError::Authority`] that says what was found.
+pub fn read_authority(pem: &str) -> Result<RootCertStore, TlsError> {
     let mut roots = RootCertStore::empty();
     for certificate in CertificateDer::pem_slice_iter(pem.as_bytes()) {
-        let certificate = certificate.map_err(|error| format!("a PEM certificate was expected: {error}"))?;
-        roots.add(certificate).map_err(|error| format!("this is no certificate of an authority: {error}"))?;
+        let wrong = |error: &dyn std::fmt::Display, what: &str| TlsError::Authority(format!("{what}: {error}"));
+        let certificate = certificate.map_err(|error| wrong(&error, "a PEM certificate was expected"))?;
+        roots.add(certificate).map_err(|error| wrong(&error, "this is no certificate of an authority"))?;
     }
     if roots.is_empty() {
-        return Err("a PEM certificate was expected, which begins with -----BEGIN CERTIFICATE-----".to_owned());
+        let told = "a PEM certificate was expected, which begins with -----BEGIN CERTIFICATE-----";
+        return Err(TlsError::Authority(told.to_owned()));
     }
     Ok(roots)
 }
@@ -145,18 +176,23 @@ pub(crate) fn read_authority(pem: &str) -> Result<RootCertStore, String> {
 /// signed by `authority`, or by one that this machine trusts if there is none.
 ///
 /// # Errors
-/// In words that say what is wrong with the certificate.
-pub(crate) async fn connect_tls(stream: TcpStream, host: &str, authority: Option<&str>) -> Result<Wire, String> {
+/// [`TlsError`] that says what is wrong with the certificate. The caller sets a time limit.
+pub async fn connect_tls(stream: TcpStream, host: &str, authority: Option<&str>) -> Result<Wire, TlsError> {
     let config = match authority {
         Some(pem) => {
-            client_config(read_authority(pem).map_err(|error| format!("authority of the destination: {error}"))?)
+            let told = |error: TlsError| TlsError::Authority(format!("authority of the destination: {error}"));
+            client_config(read_authority(pem).map_err(told)?)
         }
-        None => tokio::task::spawn_blocking(|| SYSTEM_AUTHORITIES.clone()).await.map_err(|error| error.to_string())?,
+        // Reading them takes a while, once.
+        None => match tokio::task::spawn_blocking(|| SYSTEM_AUTHORITIES.clone()).await {
+            Ok(config) => config,
+            Err(error) => return Err(TlsError::Authority(error.to_string())),
+        },
     };
-    let name = ServerName::try_from(host.to_owned()).map_err(|_| format!("`{host}` is no name for TLS"))?;
+    let name = ServerName::try_from(host.to_owned()).map_err(|_| TlsError::Name(host.to_owned()))?;
     match TlsConnector::from(config).connect(name, stream).await {
         Ok(stream) => Ok(Wire::Tls(Box::new(stream.into()))),
-        Err(error) => Err(explain(&error, host)),
+        Err(error) => Err(TlsError::Peer(explain(&error, host))),
     }
 }
 

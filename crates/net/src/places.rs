@@ -9,7 +9,7 @@ use waverant_relay::{CallerId, Lobby, LobbyLimits, NoPlace, Standing};
 
 /// The connections of a front door, and who makes room when it is full.
 #[derive(Clone, Debug)]
-pub(crate) struct Places(Arc<Mutex<Held>>);
+pub struct Places(Arc<Mutex<Held>>);
 
 #[derive(Debug)]
 struct Held {
@@ -19,15 +19,16 @@ struct Held {
 
 /// A connection's place; given back when dropped.
 #[derive(Debug)]
-pub(crate) struct Place {
+pub struct Place {
     id: CallerId,
     places: Places,
     /// Cancelled when the connection has to make room: it is to be dropped then.
-    pub(crate) displaced: CancellationToken,
+    pub displaced: CancellationToken,
 }
 
 impl Places {
-    pub(crate) fn new(limits: LobbyLimits) -> Self {
+    /// A door with so many places.
+    pub fn new(limits: LobbyLimits) -> Self {
         let held = Held { lobby: Lobby::new(limits), displaced: HashMap::new() };
         Self(Arc::new(Mutex::new(held)))
     }
@@ -36,7 +37,7 @@ impl Places {
     ///
     /// # Errors
     /// [`NoPlace`] if nobody can make room.
-    pub(crate) fn enter(&self, address: IpAddr, standing: Standing) -> Result<Place, NoPlace> {
+    pub fn enter(&self, address: IpAddr, standing: Standing) -> Result<Place, NoPlace> {
         let displaced = CancellationToken::new();
         let mut held = self.0.lock();
         let entered = held.lobby.enter(Instant::now(), address, standing)?;
@@ -50,7 +51,7 @@ impl Places {
 
 impl Place {
     /// The connection has come further than just being there.
-    pub(crate) fn note_progress(&self, progress: u8) {
+    pub fn note_progress(&self, progress: u8) {
         self.places.0.lock().lobby.note_progress(self.id, progress);
     }
 
@@ -58,12 +59,12 @@ impl Place {
     ///
     /// # Errors
     /// [`NoPlace`] if it did so already, or the house is full.
-    pub(crate) fn let_in(&self) -> Result<(), NoPlace> {
+    pub fn let_in(&self) -> Result<(), NoPlace> {
         self.places.0.lock().lobby.let_in(self.id)
     }
 
     /// Nothing runs on the connection any more that keeps it its place.
-    pub(crate) fn send_back(&self) {
+    pub fn send_back(&self) {
         self.places.0.lock().lobby.send_back(self.id);
     }
 }

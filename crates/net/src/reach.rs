@@ -2,7 +2,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// From where an address can be reached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Reach {
+pub enum Reach {
     /// From everywhere.
     Public,
     /// In one's own house.
@@ -14,7 +14,7 @@ pub(crate) enum Reach {
 }
 
 /// Where an address leads, in whatever form it is written.
-pub(crate) fn reach_of(address: IpAddr) -> Reach {
+pub fn reach_of(address: IpAddr) -> Reach {
     match address.to_canonical() {
         IpAddr::V4(address) => reach_of_v4(address),
         IpAddr::V6(address) => match embedded(address) {

@@ -8,6 +8,7 @@ use std::time::Duration;
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use socket2::SockRef;
+use thiserror::Error;
 use tokio::net::{TcpSocket, TcpStream, lookup_host};
 use tokio::time::{sleep, timeout};
 
@@ -35,32 +36,70 @@ const SEND_BUFFER: u32 = 256 * 1024;
 const UNSENT: u32 = 128 * 1024;
 
 /// Bytes that nobody acknowledges for this long mean that the peer is gone.
-pub(crate) const UNACKNOWLEDGED_LIMIT: Duration = Duration::from_secs(10);
+pub const UNACKNOWLEDGED_LIMIT: Duration = Duration::from_secs(10);
 
-/// The addresses of a host, in the order in which they are to be tried.
+/// Why there is no connection to a host. None of it is our fault; all of it may pass.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum ConnectError {
+    /// The name is not known.
+    #[error("the name `{host}` was not found: {source}")]
+    NotFound {
+        /// The name.
+        host: String,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// Nobody said in time whether the name is known.
+    #[error("the name `{host}` was not found within {} s", RESOLVE_TIMEOUT.as_secs())]
+    NotFoundInTime {
+        /// The name.
+        host: String,
+    },
+    /// The name is known and leads nowhere.
+    #[error("the name `{host}` has no address")]
+    NoAddress {
+        /// The name.
+        host: String,
+    },
+    /// No address took the connection; what the last one said.
+    #[error(transparent)]
+    Refused(#[from] io::Error),
+    /// No address answered in time.
+    #[error("no answer within {} s", CONNECT_TIMEOUT.as_secs())]
+    NoAnswer,
+}
+
+/// The addresses of a host, in the order in which they are to be tried; 8 at most.
 ///
 /// # Errors
-/// In words.
-pub(crate) async fn resolve(host: &str, port: u16) -> Result<Vec<SocketAddr>, String> {
+/// [`ConnectError`] if there is none, or nobody knows within 5 s.
+pub async fn resolve(host: &str, port: u16) -> Result<Vec<SocketAddr>, ConnectError> {
     // An IPv6 address stands in brackets in URLs.
     let host = host.trim_start_matches('[').trim_end_matches(']');
     let found = match timeout(RESOLVE_TIMEOUT, lookup_host((host, port))).await {
         Ok(Ok(found)) => found,
-        Ok(Err(error)) => return Err(format!("the name `{host}` was not found: {error}")),
-        Err(_) => return Err(format!("the name `{host}` was not found within {} s", RESOLVE_TIMEOUT.as_secs())),
+        Ok(Err(source)) => return Err(ConnectError::NotFound { host: host.to_owned(), source }),
+        Err(_) => return Err(ConnectError::NotFoundInTime { host: host.to_owned() }),
     };
     let addresses = in_turn(found.collect());
-    if addresses.is_empty() { Err(format!("the name `{host}` has no address")) } else { Ok(addresses) }
+    if addresses.is_empty() { Err(ConnectError::NoAddress { host: host.to_owned() }) } else { Ok(addresses) }
 }
 
-/// Connects to the first address that answers.
+/// Connects to the first address that answers, within 8 s. The connection keeps little that it has not sent, and
+/// is given up after [`UNACKNOWLEDGED_LIMIT`].
 ///
 /// # Errors
-/// In words: what the last address said, or that none did in time.
-pub(crate) async fn connect(addresses: &[SocketAddr]) -> Result<(TcpStream, SocketAddr), String> {
+/// [`ConnectError`]: what the last address said, or that none did in time.
+///
+/// # Cancel safety
+/// Dropping it gives up all tries.
+///
+/// Source: RFC 8305, 5
+pub async fn connect(addresses: &[SocketAddr]) -> Result<(TcpStream, SocketAddr), ConnectError> {
     match timeout(CONNECT_TIMEOUT, race(addresses)).await {
-        Ok(connected) => connected.map_err(|error| error.to_string()),
-        Err(_) => Err(format!("no answer within {} s", CONNECT_TIMEOUT.as_secs())),
+        Ok(connected) => Ok(connected?),
+        Err(_) => Err(ConnectError::NoAnswer),
     }
 }
 
@@ -166,7 +205,7 @@ mod tests {
 
     #[tokio::test]
     async fn a_name_that_is_not_there_is_told() {
-        let error = resolve("no-such-host.invalid", 1935).await.unwrap_err();
+        let error = resolve("no-such-host.invalid", 1935).await.unwrap_err().to_string();
         assert!(error.starts_with("the name `no-such-host.invalid` was not found"), "{error}");
         assert_eq!(resolve("[::1]", 7).await.unwrap(), addresses(&["[::1]:7"]));
     }

@@ -12,29 +12,33 @@ const MAX_SLICES: usize = 64;
 
 /// Pieces of output on their way to a socket. Payloads are written from where they lie.
 #[derive(Debug, Default)]
-pub(crate) struct WriteQueue {
+pub struct WriteQueue {
     pieces: VecDeque<Bytes>,
     bytes: usize,
 }
 
 impl WriteQueue {
-    pub(crate) fn push(&mut self, piece: Bytes) {
+    /// Puts a piece behind what waits. The queue has no bound of its own: who pushes looks at
+    /// [`byte_count`](Self::byte_count).
+    pub fn push(&mut self, piece: Bytes) {
         self.bytes += piece.len();
         if !piece.is_empty() {
             self.pieces.push_back(piece);
         }
     }
 
-    pub(crate) fn is_empty(&self) -> bool {
+    /// True if nothing waits.
+    pub fn is_empty(&self) -> bool {
         self.pieces.is_empty()
     }
 
-    pub(crate) fn byte_count(&self) -> usize {
+    /// How much waits, in bytes.
+    pub fn byte_count(&self) -> usize {
         self.bytes
     }
 
     /// Writes once; returns how many bytes went.
-    pub(super) fn poll_write(
+    pub(crate) fn poll_write(
         &mut self,
         writer: Pin<&mut impl AsyncWrite>,
         context: &mut Context<'_>,
@@ -53,7 +57,10 @@ impl WriteQueue {
     }
 
     /// Writes until nothing is left.
-    pub(crate) async fn write_all(&mut self, writer: &mut (impl AsyncWrite + Unpin)) -> io::Result<()> {
+    ///
+    /// # Errors
+    /// What the system said; the connection is of no use then.
+    pub async fn write_all(&mut self, writer: &mut (impl AsyncWrite + Unpin)) -> io::Result<()> {
         while !self.is_empty() {
             poll_fn(|context| self.poll_write(Pin::new(&mut *writer), context)).await?;
         }

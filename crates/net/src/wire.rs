@@ -9,18 +9,20 @@ use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsStream;
 
-use super::WriteQueue;
+use crate::WriteQueue;
 
 /// A connection, in the clear or over TLS.
 #[derive(Debug)]
-pub(crate) enum Wire {
+pub enum Wire {
+    /// In the clear.
     Plain(TcpStream),
+    /// Over TLS.
     Tls(Box<TlsStream<TcpStream>>),
 }
 
 /// What a step on a wire came to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Moved {
+pub enum Moved {
     /// Bytes read; 0 at the end.
     Read(usize),
     /// Bytes taken from the queue.
@@ -29,7 +31,7 @@ pub(crate) enum Moved {
 
 impl Wire {
     /// Version and cipher, over TLS.
-    pub(crate) fn tls_facts(&self) -> Option<String> {
+    pub fn tls_facts(&self) -> Option<String> {
         let Self::Tls(stream) = self else { return None };
         let (_, connection) = stream.get_ref();
         let version = match connection.protocol_version() {
@@ -42,7 +44,7 @@ impl Wire {
     }
 
     /// Closes so that the peer is told at once that nothing more comes, whatever is still on its way.
-    pub(crate) fn reset(self) {
+    pub fn reset(self) {
         let stream = match &self {
             Self::Plain(stream) => stream,
             Self::Tls(stream) => stream.get_ref().0,
@@ -52,14 +54,20 @@ impl Wire {
 
     /// Writes from `queue` or reads into `buffer`, whichever can be done first.
     ///
+    /// # Errors
+    /// What the system said; the connection is of no use then.
+    ///
     /// # Cancel safety
     /// Nothing is lost; what was not written stays in the queue.
-    pub(crate) async fn step(&mut self, buffer: &mut [u8], queue: &mut WriteQueue) -> io::Result<Moved> {
+    pub async fn step(&mut self, buffer: &mut [u8], queue: &mut WriteQueue) -> io::Result<Moved> {
         std::future::poll_fn(|context| self.poll_step(context, buffer, queue)).await
     }
 
     /// Writes what can be written without waiting. What is left goes by [`step`](Self::step).
-    pub(crate) async fn write_now(&mut self, queue: &mut WriteQueue) -> io::Result<()> {
+    ///
+    /// # Errors
+    /// What the system said; the connection is of no use then.
+    pub async fn write_now(&mut self, queue: &mut WriteQueue) -> io::Result<()> {
         std::future::poll_fn(|context| {
             while !queue.is_empty() {
                 match queue.poll_write(Pin::new(&mut *self), context) {

@@ -1,0 +1,18 @@
+//! Connections: the wire in the clear and over TLS, certificates, connecting to a host, the queue of what is to be
+//! written, and the places at a door. Knows nothing of shows.
+
+mod caller;
+mod connect;
+mod places;
+mod reach;
+mod tls;
+mod wire;
+mod write_queue;
+
+pub use caller::caller_of;
+pub use connect::{ConnectError, UNACKNOWLEDGED_LIMIT, connect, resolve};
+pub use places::{Place, Places};
+pub use reach::{Reach, reach_of};
+pub use tls::{ServerTls, TlsError, TlsFiles, connect_tls, read_authority};
+pub use wire::{Moved, Wire};
+pub use write_queue::WriteQueue;
