@@ -8,21 +8,22 @@ mod flv;
 mod language;
 mod matroska;
 mod mp4;
+mod parts;
+mod progressive;
 mod source;
 mod stream;
 mod ts;
 
 pub use cutting::{Fragment, Patch, WriterError};
-pub use file::{
-    FileError, FileFormat, FileHead, FileMark, FileReader, FileSurvey, FileTrack, FileWriter, Repair, SampleRef,
-    TrackGap, TrackSurvey, plan_repair, survey,
-};
+pub use file::{FileReader, FileSurvey, FileWriter, TrackGap, TrackSurvey, plan_repair, survey};
 pub use flv::{
     FlvError, TagCodec, TagContent, TagForm, TagHeader, TagPart, TagTime, colour_info_header, config_header,
     end_header, frame_header, parse_audio_tag, parse_video_tag,
 };
-pub use matroska::{ClusterWriter, MatroskaError, MatroskaReader};
-pub use mp4::{Extent, FragmentWriter, Layout, Mp4Error, Mp4File, Mp4Sample, Mp4Track, Selection, plan_progressive};
+pub use matroska::{ClusterWriter, MatroskaReader};
+pub use mp4::{FragmentWriter, Mp4File, Mp4Sample, Mp4Track};
+pub use parts::{FileError, FileFormat, FileHead, FileMark, FileTrack, MatroskaError, Mp4Error, Repair, SampleRef};
+pub use progressive::{Extent, Layout, Selection, plan_progressive};
 pub use source::Source;
 pub use stream::{ElementaryStream, StreamEvent};
 #[cfg(any(test, feature = "testing"))]

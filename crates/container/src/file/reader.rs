@@ -1,71 +1,9 @@
-use std::io;
+use waverant_media::MediaTime;
 
-use thiserror::Error;
-use waverant_media::{MediaTime, Track};
-
-use super::{FileFormat, FileMark, Known};
-use crate::matroska::{ClusterReader, MatroskaError};
-use crate::mp4::{BoxReader, Mp4Error};
+use crate::matroska::ClusterReader;
+use crate::mp4::BoxReader;
+use crate::parts::{FileError, FileFormat, FileMark, FileTrack, Known, SampleRef};
 use crate::source::Source;
-
-/// Why a media file cannot be read.
-#[derive(Debug, Error)]
-#[non_exhaustive]
-pub enum FileError {
-    /// The medium failed.
-    #[error("the file cannot be read: {0}")]
-    Io(#[from] io::Error),
-    /// The file begins like none that we read.
-    #[error("neither MP4 nor Matroska: the file begins with {found}")]
-    UnknownFormat {
-        /// The first bytes, readable.
-        found: String,
-    },
-    /// It is MP4, and damaged.
-    #[error(transparent)]
-    Mp4(#[from] Mp4Error),
-    /// It is Matroska, and damaged.
-    #[error(transparent)]
-    Matroska(#[from] MatroskaError),
-    /// A header is larger than any that we would read into memory.
-    #[error("`{name}` has {size} bytes, more than {limit}")]
-    TooLarge {
-        /// The box or element.
-        name: String,
-        /// What it says.
-        size: u64,
-        /// What we read.
-        limit: u64,
-    },
-}
-
-/// A track of a file.
-#[derive(Clone, Debug)]
-pub struct FileTrack {
-    /// Number, codec, language and name.
-    pub track: Track,
-    /// Whether it is played where nobody chooses.
-    pub is_default: bool,
-}
-
-/// Where and when a sample is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct SampleRef {
-    /// The place of its track among the file's.
-    pub track: usize,
-    /// When it is decoded.
-    pub dts: MediaTime,
-    /// When it is presented.
-    pub pts: MediaTime,
-    /// How long it lasts; zero if the file does not tell.
-    pub duration: MediaTime,
-    /// True for a sync sample.
-    pub sync: bool,
-    /// Where its bytes are in the file.
-    pub offset: u64,
-    /// How many they are.
-    pub size: u32,
-}
 
 /// Reads a media file of any size: heads and places only, a group of samples at a time.
 #[derive(Debug)]

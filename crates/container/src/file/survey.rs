@@ -2,7 +2,8 @@
 
 use waverant_media::{MediaTime, TrackKind};
 
-use super::{FileError, FileFormat, FileMark, FileReader, FileTrack, SampleRef};
+use super::FileReader;
+use crate::parts::{FileError, FileFormat, FileMark, FileTrack, SampleRef};
 use crate::source::Source;
 
 /// Where nothing follows for longer than this, something is missing.

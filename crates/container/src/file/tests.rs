@@ -8,9 +8,9 @@ use waverant_media::{
     Ac3Config, CodecParameters, FlacConfig, MediaTime, Mp3Config, Packet, Track, TrackId, TrackKind, Tracks, Vp9Config,
 };
 
-use super::{FileFormat, FileHead, FileMark, FileReader, FileWriter, Repair, SampleRef, plan_repair, survey};
-use crate::mp4::{Selection, plan_progressive};
-use crate::{Layout, Patch, Source};
+use super::{FileReader, FileWriter, plan_repair, survey};
+use crate::parts::{FileFormat, FileHead, FileMark, Repair, SampleRef};
+use crate::{Layout, Patch, Selection, Source, plan_progressive};
 
 fn packet(track: TrackId, dts_ms: i64, composition_ms: i64, random_access: bool) -> Packet {
     let kind = track.kind();

@@ -1,9 +1,9 @@
 use waverant_media::{MediaTime, Packet, Tracks};
 
-use super::{FileFormat, FileHead};
 use crate::cutting::{Fragment, Patch, WriterError};
 use crate::matroska::ClusterWriter;
 use crate::mp4::FragmentWriter;
+use crate::parts::{FileFormat, FileHead};
 
 /// Writes packets into a file of either container.
 ///

@@ -3,7 +3,8 @@ use waverant_media::{CodecParameters, MediaTime, TICKS_PER_SECOND};
 
 use super::codec::{CodecKnown, Described, read_codec};
 use super::ebml::{children, read_float, read_text, read_uint};
-use super::{MatroskaError, ids};
+use super::ids;
+use crate::parts::MatroskaError;
 
 /// A track as its entry describes it.
 #[derive(Clone, Debug)]

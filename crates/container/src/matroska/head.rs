@@ -6,8 +6,8 @@ use super::TIMESTAMP_SCALE;
 use super::codec::{codec_id, codec_private};
 use super::ebml::{Elements, UNKNOWN_SIZE};
 use super::ids;
-use crate::file::{FileHead, FileMark};
 use crate::language;
+use crate::parts::{FileHead, FileMark};
 
 /// From 2001, where the clock of Matroska begins, back to 1970.
 ///

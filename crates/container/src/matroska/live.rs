@@ -9,8 +9,8 @@ use super::block::BlockHead;
 use super::codec::{CodecKnown, read_from_frame};
 use super::ebml::{ElementHead, HeadRead, children, read_head, read_text, read_uint};
 use super::entry::{TrackEntry, block_time, from_nanoseconds};
-use super::{MatroskaError, TIMESTAMP_SCALE, ids};
-use crate::file::DecodeOrder;
+use super::{TIMESTAMP_SCALE, ids};
+use crate::parts::{DecodeOrder, MatroskaError};
 use crate::stream::{ElementaryStream, StreamEvent};
 
 /// The largest element that is held: a picture, or the tracks with their private data.

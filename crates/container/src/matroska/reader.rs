@@ -3,14 +3,15 @@
 use bytes::Bytes;
 use waverant_media::{MediaTime, Track, TrackId, TrackKind};
 
-use super::MatroskaError;
 use super::block::{BlockHead, MAX_BLOCK_HEAD};
 use super::codec::{CodecKnown, read_from_frame};
 use super::ebml::{ElementHead, HeadRead, MAX_HEAD, children, read_float, read_head, read_text, read_uint};
 use super::entry::{TrackEntry, block_time, from_nanoseconds};
 use super::head::{Cue, Places};
 use super::{TIMESTAMP_SCALE, ids};
-use crate::file::{DecodeOrder, FileError, FileMark, FileTrack, Known, MAX_MARKS, SampleRef, shortened};
+use crate::parts::{
+    DecodeOrder, FileError, FileMark, FileTrack, Known, MAX_MARKS, MatroskaError, SampleRef, shortened,
+};
 use crate::source::{Source, read_span};
 
 /// The largest element that is read into memory: tracks with their private data, chapters, laced blocks.

@@ -9,7 +9,7 @@ use super::ids;
 use super::reader::ClusterReader;
 use super::writer::closing_patches;
 use crate::cutting::Patch;
-use crate::file::{FileError, Repair};
+use crate::parts::{FileError, Repair};
 use crate::source::Source;
 
 /// Length of a cluster's identifier, behind which we write its length in eight bytes.

@@ -6,8 +6,9 @@ use waverant_media::testing::{self, h264_and_aac};
 use waverant_media::{MediaTime, Packet, Track, TrackId, Tracks};
 
 use super::ebml::{Elements, children, read_text, read_uint};
-use super::{ClusterWriter, MatroskaError, ids};
-use crate::file::{FileError, FileHead, FileReader};
+use super::{ClusterWriter, ids};
+use crate::file::FileReader;
+use crate::parts::{FileError, FileHead, MatroskaError};
 
 fn packet(track: TrackId, millis: i64, random_access: bool) -> Packet {
     let kind = track.kind();

@@ -9,7 +9,7 @@ use super::head::{
 };
 use super::ids;
 use crate::cutting::{Cutter, Fragment, Patch, WriterError, without_delimiter};
-use crate::file::{FileHead, FileMark, MAX_MARKS, shortened};
+use crate::parts::{FileHead, FileMark, MAX_MARKS, shortened};
 
 /// Assumed length of the only picture of a take.
 const LONE_PICTURE: MediaTime = MediaTime::from_millis(33);

@@ -5,16 +5,16 @@ use std::vec;
 use bytes::Bytes;
 use waverant_media::{MediaTime, TICKS_PER_SECOND, Track};
 
-use super::Mp4Error;
 use super::boxes::{find_box, for_each_box};
 use super::fields::Fields;
 use super::fragment::read_fragment;
 use super::index::RandomAccess;
+use super::limits::SampleBudget;
 use super::mark::read_mark;
-use super::movie::{RawSample, TrackHead, read_movie};
-use super::reader::SampleBudget;
+use super::movie::{TrackHead, read_movie};
+use super::raw_sample::RawSample;
 use super::sample_entry::is_video;
-use crate::file::{FileError, FileTrack, Known, MAX_MARKS, SampleRef};
+use crate::parts::{FileError, FileTrack, Known, MAX_MARKS, Mp4Error, SampleRef};
 use crate::source::{Source, read_span};
 
 /// The largest `moov` box: the tables of a plain file of some days.

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 
-use super::reader::{MAX_DEPTH, Mp4Error};
+use crate::parts::{MAX_DEPTH, Mp4Error};
 
 /// Bytes of a file under construction.
 #[derive(Debug, Default)]

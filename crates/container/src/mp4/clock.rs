@@ -8,8 +8,8 @@ const AUDIO_TOLERANCE: MediaTime = MediaTime::from_millis(20);
 
 /// Puts samples on a track's clock: sound by its sample count, and nothing before what came first.
 #[derive(Clone, Debug)]
-pub(super) struct SampleClock {
-    pub(super) timescale: u32,
+pub(crate) struct SampleClock {
+    pub(crate) timescale: u32,
     /// Where the sample count says that the next audio frame begins.
     pub(super) expected: Option<i64>,
     /// No sample may begin before this: the last sample's time, or the end of the last fragment.
@@ -17,12 +17,12 @@ pub(super) struct SampleClock {
 }
 
 impl SampleClock {
-    pub(super) fn new(timescale: u32) -> Self {
+    pub(crate) fn new(timescale: u32) -> Self {
         Self { timescale, expected: None, earliest: 0 }
     }
 
     /// The decode time of a sample that should be decoded `at`; `frame_length` is known for sound.
-    pub(super) fn place(&mut self, at: MediaTime, frame_length: Option<i64>) -> i64 {
+    pub(crate) fn place(&mut self, at: MediaTime, frame_length: Option<i64>) -> i64 {
         let mut decode_time = at.in_timescale(self.timescale);
         if let Some(expected) = self.expected
             && decode_time.saturating_sub(expected).saturating_abs() <= AUDIO_TOLERANCE.in_timescale(self.timescale)

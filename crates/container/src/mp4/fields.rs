@@ -1,4 +1,4 @@
-use super::Mp4Error;
+use crate::parts::Mp4Error;
 
 /// Reads big-endian fields of a box within its bounds.
 pub(super) struct Fields<'a> {

@@ -4,10 +4,12 @@
 
 use bytes::Bytes;
 
+use super::NON_SYNC_BIT;
 use super::boxes::for_each_box;
 use super::fields::Fields;
-use super::movie::{RawSample, TrackHead};
-use super::{Mp4Error, NON_SYNC_BIT};
+use super::movie::TrackHead;
+use super::raw_sample::RawSample;
+use crate::parts::Mp4Error;
 
 /// Reads the content of a `moof` box that begins at `moof_at` of a file of `file_length` bytes; each
 /// sample goes to `each` with the place of its track.

@@ -3,12 +3,12 @@
 use waverant_media::CodecParameters;
 
 use super::boxes::BoxWriter;
-use super::progressive::TrackTables;
+use super::plain_tables::PlainTables;
 use super::sample_entry::{is_video, write_sample_entry};
 use crate::language;
 
 /// Ticks per second of durations in the movie header and edit lists.
-pub(super) const MOVIE_TIMESCALE: u32 = 90_000;
+pub(crate) const MOVIE_TIMESCALE: u32 = 90_000;
 
 /// What stands for the name of a track without one.
 pub(super) const HANDLER_PICTURE: &str = "picture";
@@ -25,30 +25,30 @@ const SOUND_GROUP: u16 = 1;
 const UNITY_MATRIX: [u32; 9] = [0x0001_0000, 0, 0, 0, 0x0001_0000, 0, 0, 0, 0x4000_0000];
 
 /// One track of the head.
-pub(super) struct InitTrack<'a> {
-    pub(super) number: u32,
-    pub(super) timescale: u32,
-    pub(super) codec: &'a CodecParameters,
-    pub(super) picture_size: (u32, u32),
-    pub(super) language: Option<&'a str>,
-    pub(super) name: Option<&'a str>,
+pub(crate) struct InitTrack<'a> {
+    pub(crate) number: u32,
+    pub(crate) timescale: u32,
+    pub(crate) codec: &'a CodecParameters,
+    pub(crate) picture_size: (u32, u32),
+    pub(crate) language: Option<&'a str>,
+    pub(crate) name: Option<&'a str>,
     /// Whether it is played where nobody chooses.
-    pub(super) is_default: bool,
+    pub(crate) is_default: bool,
     /// Where on the track's own clock the presentation begins; negative if it begins before the track.
-    pub(super) edit_start: i64,
+    pub(crate) edit_start: i64,
     /// For a plain file: where the samples are.
-    pub(super) tables: Option<&'a TrackTables>,
+    pub(crate) tables: Option<&'a PlainTables>,
 }
 
 /// The head as a whole.
-pub(super) struct Init<'a> {
+pub(crate) struct Init<'a> {
     /// When the first packet came, in milliseconds since 1970.
-    pub(super) began_ms: Option<i64>,
-    pub(super) tracks: Vec<InitTrack<'a>>,
+    pub(crate) began_ms: Option<i64>,
+    pub(crate) tracks: Vec<InitTrack<'a>>,
     /// Major and compatible brands of the `ftyp` box.
-    pub(super) brands: &'a [&'a [u8; 4]],
+    pub(crate) brands: &'a [&'a [u8; 4]],
     /// Length of a plain file; one with fragments has it in `mehd`.
-    pub(super) duration: u64,
+    pub(crate) duration: u64,
 }
 
 /// The brands of a file with fragments.
@@ -78,7 +78,7 @@ pub(super) fn write_init(init: &Init<'_>) -> (Vec<u8>, usize) {
 }
 
 /// Writes the head of a plain file.
-pub(super) fn write_plain_init(init: &Init<'_>) -> Vec<u8> {
+pub(crate) fn write_plain_init(init: &Init<'_>) -> Vec<u8> {
     let mut out = BoxWriter::new();
     write_file_type(&mut out, init.brands);
     out.boxed(b"moov", |out| write_movie(out, init));
@@ -156,7 +156,7 @@ fn write_edit_list(out: &mut BoxWriter, track: &InitTrack<'_>, duration: u64) {
 
 fn write_media(out: &mut BoxWriter, track: &InitTrack<'_>, created: u64) {
     let video = is_video(track.codec);
-    let duration = track.tables.map_or(0, TrackTables::duration);
+    let duration = track.tables.map_or(0, PlainTables::duration);
     out.full_box(b"mdhd", 1, 0, |out| {
         out.u64(created).u64(created).u32(track.timescale).u64(duration);
         out.u16(packed_language(language::three_letters(track.language))).u16(0);

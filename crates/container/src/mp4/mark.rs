@@ -5,11 +5,10 @@
 use bytes::Bytes;
 use waverant_media::MediaTime;
 
-use super::Mp4Error;
 use super::boxes::BoxWriter;
 use super::fields::Fields;
 use super::init::MOVIE_TIMESCALE;
-use crate::file::{FileMark, shortened};
+use crate::parts::{FileMark, Mp4Error, shortened};
 
 /// Names the kind of event: its message is the title of a moment.
 const SCHEME: &str = "urn:waverant:mark";

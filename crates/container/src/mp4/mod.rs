@@ -9,9 +9,11 @@ mod fields;
 mod fragment;
 mod index;
 mod init;
+mod limits;
 mod mark;
 mod movie;
-mod progressive;
+mod plain_tables;
+mod raw_sample;
 mod reader;
 mod repair;
 mod sample_entry;
@@ -22,8 +24,10 @@ mod writer;
 mod tests;
 
 pub(crate) use box_reader::BoxReader;
-pub use progressive::{Extent, Layout, Selection, plan_progressive};
-pub use reader::{Mp4Error, Mp4File, Mp4Sample, Mp4Track};
+pub(crate) use clock::SampleClock;
+pub(crate) use init::{Init, InitTrack, MOVIE_TIMESCALE, write_plain_init};
+pub(crate) use plain_tables::PlainTables;
+pub use reader::{Mp4File, Mp4Sample, Mp4Track};
 pub(crate) use repair::repair;
 pub use writer::FragmentWriter;
 

@@ -3,14 +3,14 @@
 use bytes::Bytes;
 use waverant_media::{CodecParameters, MediaTime, TICKS_PER_SECOND, TrackId};
 
-use super::Mp4Error;
 use super::boxes::for_each_box;
 use super::fields::Fields;
 use super::init::{HANDLER_PICTURE, HANDLER_SOUND};
-use super::reader::MAX_TRACKS;
+use super::raw_sample::RawSample;
 use super::sample_entry::read_sample_entry;
 use super::tables::SampleTables;
 use crate::language;
+use crate::parts::{MAX_TRACKS, Mp4Error};
 
 /// A track as the head of a file describes it, and how far its fragments were read.
 #[derive(Clone, Debug, Default)]
@@ -30,17 +30,6 @@ pub(super) struct TrackHead {
     pub(super) default_flags: u32,
     pub(super) next_decode_time: i64,
     pub(super) tables: SampleTables,
-}
-
-/// A sample as the boxes have it, in the track's own time.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct RawSample {
-    pub(super) decode_time: i64,
-    pub(super) duration: u32,
-    pub(super) offset: i32,
-    pub(super) sync: bool,
-    pub(super) at: u64,
-    pub(super) size: u32,
 }
 
 /// When a sample is decoded and presented, and how long it lasts.

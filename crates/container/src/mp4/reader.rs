@@ -1,84 +1,18 @@
 //! MP4 files read from memory, whole.
 
 use bytes::Bytes;
-use thiserror::Error;
 use waverant_media::{CodecParameters, MediaTime, TrackId};
 
 use super::boxes::next_box;
 use super::fragment::read_fragment;
-use super::movie::{RawSample, TrackHead, read_movie};
-
-/// Boxes may hold boxes this deep; a file needs 8.
-pub(super) const MAX_DEPTH: u8 = 16;
-
-/// Tracks of one file.
-pub(super) const MAX_TRACKS: usize = 64;
+use super::limits::SampleBudget;
+use super::movie::{TrackHead, read_movie};
+use super::raw_sample::RawSample;
+use crate::parts::Mp4Error;
 
 /// Samples of a file that is read from memory: half an hour of 60 pictures and 47 sounds a second. Each takes
 /// a hundred bytes.
 const MAX_SAMPLES: usize = 200_000;
-
-/// What reading the samples of a file, or of a part of it, may still cost: a table of a few bytes may stand for
-/// any number of samples.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct SampleBudget {
-    limit: usize,
-    left: usize,
-}
-
-impl SampleBudget {
-    /// At most `limit` samples.
-    pub(super) fn new(limit: usize) -> Self {
-        Self { limit, left: limit }
-    }
-
-    /// Pays for one.
-    pub(super) fn take(&mut self) -> Result<(), Mp4Error> {
-        self.left = self.left.checked_sub(1).ok_or(Mp4Error::TooManySamples { limit: self.limit })?;
-        Ok(())
-    }
-}
-
-/// Why a file could not be read.
-#[derive(Clone, Debug, PartialEq, Eq, Error)]
-#[non_exhaustive]
-pub enum Mp4Error {
-    /// A box is shorter than its fields.
-    #[error("box `{name}` ends too early")]
-    Truncated {
-        /// The four letters of the box.
-        name: String,
-    },
-    /// The file holds no movie box.
-    #[error("no `moov` box: this is not an MP4 file, or its head is missing")]
-    NoMovie,
-    /// A track's codec configuration is damaged.
-    #[error("track {track}: {reason}")]
-    Codec {
-        /// The track's number in the file.
-        track: u32,
-        /// What is wrong.
-        reason: String,
-    },
-    /// The file has more tracks than a file of ours or of a show.
-    #[error("more than {MAX_TRACKS} tracks")]
-    TooManyTracks,
-    /// The file claims more samples than are read.
-    #[error("more than {limit} samples: the file is damaged, or too long to be read at once")]
-    TooManySamples {
-        /// How many are read.
-        limit: usize,
-    },
-    /// Boxes nest too deep.
-    #[error("boxes nest deeper than {MAX_DEPTH}")]
-    TooDeep,
-    /// A track's clock does not run.
-    #[error("track {track} has a timescale of 0")]
-    Timescale {
-        /// The track's number in the file.
-        track: u32,
-    },
-}
 
 /// One coded sample.
 #[derive(Clone, Debug, PartialEq, Eq)]

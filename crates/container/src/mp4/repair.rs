@@ -5,7 +5,7 @@ use bytes::{BufMut, Bytes};
 use super::box_reader::BoxReader;
 use super::init::MOVIE_TIMESCALE;
 use crate::cutting::Patch;
-use crate::file::{FileError, Repair};
+use crate::parts::{FileError, Repair};
 use crate::source::Source;
 
 /// Finds out how far the file is whole, and makes the index and the duration that it lacks. None

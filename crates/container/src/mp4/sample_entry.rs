@@ -7,7 +7,7 @@ use waverant_media::{
 };
 
 use super::boxes::{BoxWriter, find_box, next_box};
-use super::reader::Mp4Error;
+use crate::parts::Mp4Error;
 
 /// Descriptor tags.
 ///

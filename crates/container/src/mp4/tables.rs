@@ -4,10 +4,10 @@
 
 use bytes::Bytes;
 
-use super::Mp4Error;
 use super::fields::Fields;
-use super::movie::RawSample;
-use super::reader::SampleBudget;
+use super::limits::SampleBudget;
+use super::raw_sample::RawSample;
+use crate::parts::Mp4Error;
 
 /// Where and when the samples of a track are.
 #[derive(Clone, Debug, Default)]

@@ -7,7 +7,8 @@ use waverant_media::testing::{self, h264_and_aac as tracks};
 use waverant_media::{MediaTime, Packet, TrackId, TrackKind, Tracks};
 
 use super::boxes::{BoxWriter, find_box};
-use super::{FragmentWriter, Mp4Error, Mp4File};
+use super::{FragmentWriter, Mp4File};
+use crate::parts::Mp4Error;
 use crate::{FileHead, WriterError};
 
 fn video(dts_ms: i64, composition_ms: i64, keyframe: bool) -> Packet {

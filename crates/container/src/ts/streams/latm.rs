@@ -3,7 +3,7 @@
 use bytes::Bytes;
 use waverant_media::{AudioSpecificConfig, BitReader, CodecParameters, OutOfBits};
 
-use super::sound::{At, Head, HeadPayload};
+use super::frame_head::{At, Head, HeadPayload};
 
 /// Eleven bits that begin a frame (1.7.2).
 pub(super) const SYNC_WORD: u16 = 0x2b7;

@@ -1,5 +1,6 @@
 //! What PES packets carry, as frames and pictures.
 
+mod frame_head;
 mod latm;
 mod pictures;
 mod sound;

@@ -6,10 +6,9 @@ use std::io;
 use bytes::Bytes;
 use waverant_media::{CodecParameters, MediaTime, TICKS_PER_SECOND, TrackId, TrackKind};
 
-use super::boxes::BoxWriter;
-use super::clock::SampleClock;
-use super::init::{Init, InitTrack, MOVIE_TIMESCALE, write_plain_init};
-use crate::file::{FileError, FileReader, FileTrack, SampleRef};
+use crate::file::FileReader;
+use crate::mp4::{Init, InitTrack, MOVIE_TIMESCALE, PlainTables, SampleClock, write_plain_init};
+use crate::parts::{FileError, FileTrack, SampleRef};
 use crate::source::Source;
 
 /// Brands of a file with pictures, and of one with AAC alone.
@@ -91,112 +90,13 @@ impl Layout {
     }
 }
 
-/// Where the samples of a track are, as a plain file tells it. Equal neighbours are counted.
-#[derive(Debug, Default)]
-pub(super) struct TrackTables {
-    durations: Vec<(u32, u32)>,
-    offsets: Vec<(u32, i32)>,
-    /// Numbers of the sync samples.
-    syncs: Vec<u32>,
-    sizes: Vec<u32>,
-    /// Where in the payload each chunk begins, and how many samples it has.
-    chunks: Vec<(u64, u32)>,
-    duration: u64,
-    /// Where in the file the payload begins.
-    data_at: u64,
-    is_large: bool,
-}
-
-fn count<T: PartialEq>(runs: &mut Vec<(u32, T)>, value: T) {
-    match runs.last_mut() {
-        Some((count, last)) if *last == value => *count += 1,
-        _ => runs.push((1, value)),
-    }
-}
-
-fn length<T>(rows: &[T]) -> u32 {
-    u32::try_from(rows.len()).unwrap_or(u32::MAX)
-}
-
-impl TrackTables {
-    pub(super) fn duration(&self) -> u64 {
-        self.duration
-    }
-
-    fn end_sample(&mut self, duration: i64) {
-        let duration = u32::try_from(duration.max(0)).unwrap_or(u32::MAX);
-        count(&mut self.durations, duration);
-        self.duration = self.duration.saturating_add(duration.into());
-    }
-
-    /// The boxes of the sample table behind the sample entry.
-    ///
-    /// Source: ISO/IEC 14496-12, 8.6.1, 8.6.2 and 8.7
-    pub(super) fn write(&self, out: &mut BoxWriter) {
-        out.full_box(b"stts", 0, 0, |out| {
-            out.u32(length(&self.durations));
-            for (count, duration) in &self.durations {
-                out.u32(*count).u32(*duration);
-            }
-        });
-        if self.offsets.iter().any(|(_, offset)| *offset != 0) {
-            out.full_box(b"ctts", 1, 0, |out| {
-                out.u32(length(&self.offsets));
-                for (count, offset) in &self.offsets {
-                    out.u32(*count).i32(*offset);
-                }
-            });
-        }
-        if self.syncs.len() < self.sizes.len() {
-            out.full_box(b"stss", 0, 0, |out| {
-                out.u32(length(&self.syncs));
-                for number in &self.syncs {
-                    out.u32(*number);
-                }
-            });
-        }
-        out.full_box(b"stsc", 0, 0, |out| self.write_chunk_runs(out));
-        out.full_box(b"stsz", 0, 0, |out| {
-            out.u32(0).u32(length(&self.sizes));
-            for size in &self.sizes {
-                out.u32(*size);
-            }
-        });
-        out.full_box(if self.is_large { b"co64" } else { b"stco" }, 0, 0, |out| {
-            out.u32(length(&self.chunks));
-            for (at, _) in &self.chunks {
-                let at = self.data_at + at;
-                if self.is_large {
-                    out.u64(at);
-                } else {
-                    out.u32(u32::try_from(at).unwrap_or(u32::MAX));
-                }
-            }
-        });
-    }
-
-    /// From which chunk on how many samples are in each.
-    fn write_chunk_runs(&self, out: &mut BoxWriter) {
-        let mut runs: Vec<(u32, u32)> = Vec::new();
-        for (number, (_, samples)) in (1..).zip(&self.chunks) {
-            if runs.last().is_none_or(|(_, last)| last != samples) {
-                runs.push((number, *samples));
-            }
-        }
-        out.u32(length(&runs));
-        for (first, samples) in runs {
-            out.u32(first).u32(samples).u32(1);
-        }
-    }
-}
-
 /// A track of the new file while it is planned.
 struct Planned {
     /// Its place in the other file.
     place: usize,
     file_track: FileTrack,
     clock: SampleClock,
-    tables: TrackTables,
+    tables: PlainTables,
     first_decode_time: i64,
     last_decode_time: Option<i64>,
     last_duration: i64,
@@ -215,7 +115,7 @@ impl Planned {
             last_duration: sound.map_or(LONE_PICTURE.ticks(), |sound| sound.samples_per_frame.into()),
             picture_size: codec.picture_size().unwrap_or_default(),
             file_track: file_track.clone(),
-            tables: TrackTables::default(),
+            tables: PlainTables::default(),
             first_decode_time: 0,
             last_decode_time: None,
             is_open,
@@ -253,11 +153,7 @@ impl Planned {
             self.last_duration = told;
         }
         let offset = (sample.pts - sample.dts).in_timescale(scale).clamp(i32::MIN.into(), i32::MAX.into());
-        count(&mut self.tables.offsets, i32::try_from(offset).unwrap_or(0));
-        self.tables.sizes.push(sample.size);
-        if sample.sync {
-            self.tables.syncs.push(length(&self.tables.sizes));
-        }
+        self.tables.begin_sample(sample.size, i32::try_from(offset).unwrap_or(0), sample.sync);
     }
 
     fn finish(&mut self) {
@@ -311,7 +207,7 @@ pub fn plan_progressive(source: &impl Source, selection: &Selection) -> Result<L
             if track.picture_size == (0, 0) && track.is_video() {
                 track.picture_size = read_picture_size(source, track, &samples[0])?;
             }
-            track.tables.chunks.push((data_length, length(samples)));
+            track.tables.begin_chunk(data_length, samples.len());
             for sample in samples {
                 track.add(sample, origin);
                 append(&mut extents, data_length, sample);
@@ -320,7 +216,7 @@ pub fn plan_progressive(source: &impl Source, selection: &Selection) -> Result<L
         }
     }
     planned.iter_mut().for_each(Planned::finish);
-    planned.retain(|track| !track.tables.sizes.is_empty());
+    planned.retain(|track| !track.tables.is_empty());
     let shift = start - origin.unwrap_or_default();
     let cut_off = bounds.start.map_or(0, MediaTime::millis);
     let plan =
@@ -378,12 +274,12 @@ struct Plan {
 fn lay_out(mut planned: Vec<Planned>, mut extents: Vec<Extent>, data_length: u64, plan: &Plan) -> Layout {
     let is_sound = planned.iter().all(|track| !track.is_video());
     for track in &mut planned {
-        track.tables.is_large = data_length > LARGE;
+        track.tables.set_large(data_length > LARGE);
     }
     // The places of the chunks do not change the length of the head.
     let head_length = write_head(&planned, data_length, plan, is_sound).len() as u64;
     for track in &mut planned {
-        track.tables.data_at = head_length;
+        track.tables.set_data_at(head_length);
     }
     let head = write_head(&planned, data_length, plan, is_sound);
     for extent in &mut extents {
