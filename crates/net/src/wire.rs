@@ -18,6 +18,9 @@ pub enum Wire {
     Plain(TcpStream),
     /// Over TLS.
     Tls(Box<TlsStream<TcpStream>>),
+    /// In memory, for tests.
+    #[cfg(feature = "testing")]
+    Memory(tokio::io::DuplexStream),
 }
 
 /// What a step on a wire came to.
@@ -48,6 +51,8 @@ impl Wire {
         let stream = match &self {
             Self::Plain(stream) => stream,
             Self::Tls(stream) => stream.get_ref().0,
+            #[cfg(feature = "testing")]
+            Self::Memory(_) => return,
         };
         let _ = SockRef::from(stream).set_linger(Some(Duration::ZERO));
     }
@@ -108,6 +113,8 @@ impl AsyncRead for Wire {
         match self.get_mut() {
             Self::Plain(stream) => Pin::new(stream).poll_read(context, out),
             Self::Tls(stream) => Pin::new(stream).poll_read(context, out),
+            #[cfg(feature = "testing")]
+            Self::Memory(stream) => Pin::new(stream).poll_read(context, out),
         }
     }
 }
@@ -117,6 +124,8 @@ impl AsyncWrite for Wire {
         match self.get_mut() {
             Self::Plain(stream) => Pin::new(stream).poll_write(context, bytes),
             Self::Tls(stream) => Pin::new(stream).poll_write(context, bytes),
+            #[cfg(feature = "testing")]
+            Self::Memory(stream) => Pin::new(stream).poll_write(context, bytes),
         }
     }
 
@@ -128,6 +137,8 @@ impl AsyncWrite for Wire {
         match self.get_mut() {
             Self::Plain(stream) => Pin::new(stream).poll_write_vectored(context, slices),
             Self::Tls(stream) => Pin::new(stream).poll_write_vectored(context, slices),
+            #[cfg(feature = "testing")]
+            Self::Memory(stream) => Pin::new(stream).poll_write_vectored(context, slices),
         }
     }
 
@@ -139,6 +150,8 @@ impl AsyncWrite for Wire {
         match self.get_mut() {
             Self::Plain(stream) => Pin::new(stream).poll_flush(context),
             Self::Tls(stream) => Pin::new(stream).poll_flush(context),
+            #[cfg(feature = "testing")]
+            Self::Memory(stream) => Pin::new(stream).poll_flush(context),
         }
     }
 
@@ -146,6 +159,8 @@ impl AsyncWrite for Wire {
         match self.get_mut() {
             Self::Plain(stream) => Pin::new(stream).poll_shutdown(context),
             Self::Tls(stream) => Pin::new(stream).poll_shutdown(context),
+            #[cfg(feature = "testing")]
+            Self::Memory(stream) => Pin::new(stream).poll_shutdown(context),
         }
     }
 }

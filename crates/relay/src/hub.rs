@@ -166,6 +166,14 @@ impl Hub {
         }
     }
 
+    /// Changes how much is kept; what is too much goes at once.
+    pub fn set_limits(&mut self, limits: HubLimits) {
+        self.limits = limits;
+        while self.is_over_limits() {
+            self.drop_oldest();
+        }
+    }
+
     /// The time of the newest packet.
     pub fn newest(&self) -> Option<MediaTime> {
         self.ring.back().map(|entry| entry.packet.dts)

@@ -1,6 +1,8 @@
 //! The rules of the house, without sockets, files or clocks: who may come in, how a session
 //! lives, how packets are handed to many readers, how a leg behaves.
 
+mod actor;
+mod channel;
 mod gate;
 mod hub;
 mod leg;
@@ -8,26 +10,33 @@ mod line;
 mod meter;
 mod printable;
 mod recording;
+mod records;
+mod secret;
 mod session;
 
+pub use actor::Actor;
+pub use channel::ChannelRules;
 pub use gate::{
-    AddressRange, AddressRangeError, Admission, Attempt, CallerId, ChannelEntry, ChannelName, ChannelNameError,
-    Entered, Gate, Guesses, KeyDigest, KeyEntry, KeyRight, Lobby, LobbyLimits, NoPlace, Standing, TurnAway,
+    AddressRange, AddressRangeError, Admission, Attempt, CallerId, ChannelName, ChannelNameError, Entered, Gate,
+    GateChannel, GateKey, Guesses, KeyDigest, KeyFault, KeyRight, Lobby, LobbyLimits, NoPlace, Standing, TurnAway,
     TurnAwayReason, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use leg::{
-    AudioChoice, AudioPick, AudioPickError, Breach, Gap, Leg, LegAddress, LegAddressError, LegHistory, LegPolicy,
-    LegState, Limit, LimitsSheet, LimitsWatch, Mask, OnBreach, Otherwise, RtmpSink, SinkError, SinkOutput, SinkRules,
-    StreamFacts, TsSink,
+    AudioChoice, AudioPick, AudioPickError, Breach, Gap, Leg, LegAddress, LegAddressError, LegDestination, LegHistory,
+    LegOrder, LegPhase, LegPolicy, LegState, Limit, LimitsSheet, LimitsWatch, Mask, OnBreach, Otherwise, RtmpSink,
+    SinkError, SinkOutput, SinkRules, StreamFacts, TsSink,
 };
 pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};
 pub use meter::{PictureRate, RateMeter};
 pub use printable::printable;
 pub use recording::{
-    DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules, Splitter,
+    DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules,
+    Splitter, TakeDisk, TakeFile, TakeNumbers,
 };
+pub use records::{LegRecord, NewSession, SessionEnd, ShowRecord, TakeMark, TakeRecord, TakeState};
+pub use secret::Secret;
 pub use session::{
-    Attendance, Attended, Departure, Intake, IntakeKind, Joined, NotJoined, Offered, OnAir, Program, RtmpSource,
-    SeatId, SessionLife, SessionState, Slate, SlateError, SourceCounters, StreamSource, Takeover,
+    Attendance, Attended, Departure, Intake, Joined, NotJoined, Offered, OnAir, Opener, Program, RtmpSource, SeatId,
+    SessionLife, SessionState, Slate, SlateChoice, SlateError, SlateSource, SourceCounters, StreamSource, Takeover,
 };

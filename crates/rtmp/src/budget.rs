@@ -1,6 +1,6 @@
 use thiserror::Error;
 
-use crate::amf0::Value;
+use crate::amf_value::Value;
 
 /// Objects and arrays may nest this deep. Commands of real peers need 3.
 pub(crate) const MAX_DEPTH: usize = 16;

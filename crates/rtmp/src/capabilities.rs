@@ -1,4 +1,4 @@
-use crate::amf0::Value;
+use crate::amf_value::Value;
 
 /// What is said of a codec in the maps of `connect`.
 ///

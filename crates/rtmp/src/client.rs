@@ -3,7 +3,7 @@ use std::time::Instant;
 
 use bytes::Bytes;
 
-use crate::amf0::Value;
+use crate::amf_value::Value;
 use crate::capabilities::{self, Capabilities};
 use crate::command::{Command, decode_metadata, stream_number};
 use crate::config::ClientConfig;

@@ -1,6 +1,7 @@
 use bytes::Bytes;
 
-use crate::amf0::{self, Amf0Error, Value, encode_all};
+use crate::amf_value::Value;
+use crate::amf0::{self, Amf0Error, encode_all};
 use crate::amf3;
 use crate::wire::{Message, message_type};
 

@@ -11,6 +11,7 @@
 mod address;
 mod amf0;
 mod amf3;
+mod amf_value;
 mod budget;
 mod capabilities;
 mod challenge;
@@ -30,7 +31,8 @@ mod wire;
 mod tests;
 
 pub use address::{AddressError, RtmpAddress};
-pub use amf0::{Amf0Error, Value};
+pub use amf_value::Value;
+pub use amf0::Amf0Error;
 pub use amf3::Amf3Error;
 pub use budget::Exceeded;
 pub use capabilities::Capabilities;

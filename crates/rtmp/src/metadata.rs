@@ -1,7 +1,8 @@
 use bytes::Bytes;
 use waverant_media::{CodecParameters, Track, TrackKind, Tracks};
 
-use crate::amf0::{Value, encode_all};
+use crate::amf_value::Value;
+use crate::amf0::encode_all;
 
 /// Codec numbers of `videocodecid` and `audiocodecid`. Other codecs are told by their letters,
 /// read as a number.

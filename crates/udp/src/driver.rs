@@ -1,9 +1,13 @@
 use std::collections::HashMap;
+use std::fmt;
+use std::future::Future;
 use std::io;
 use std::net::{IpAddr, SocketAddr};
-use std::pin::pin;
+use std::pin::{Pin, pin};
 use std::time::{Duration, Instant};
 
+use futures_util::StreamExt;
+use futures_util::stream::FuturesUnordered;
 use tokio::time::sleep_until;
 use tokio_util::sync::CancellationToken;
 use waverant_srt::{
@@ -30,6 +34,9 @@ const MAX_READS: usize = 32;
 /// they repeat it. So no flood of calls takes the time of connections.
 const MAX_CALLS: usize = 32;
 
+/// Callers that may wait at one time until it is decided whether they may come in.
+const MAX_WAITING: usize = 64;
+
 /// The rank from which callers are always heard.
 const KNOWN_RANK: u8 = 3;
 
@@ -55,12 +62,45 @@ pub struct Turned {
 
 /// Whether a connection goes on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Service {
+pub enum Onward {
     /// It does.
     GoesOn,
     /// It is to be closed.
     Ends,
 }
+
+/// What a decision that takes a while comes to: why the caller may not come in, if so.
+pub type Deciding = Pin<Box<dyn Future<Output = Result<(), RejectReason>> + Send>>;
+
+/// Whether a caller may come in.
+pub enum Decision {
+    /// It is decided.
+    Now(Result<(), RejectReason>),
+    /// It will be: the caller waits, and nobody else does. A caller that gives up is forgotten with its decision.
+    Later(Deciding),
+}
+
+impl fmt::Debug for Decision {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Now(decided) => out.debug_tuple("Now").field(decided).finish(),
+            Self::Later(_) => out.write_str("Later(…)"),
+        }
+    }
+}
+
+/// A caller of whom it is not decided yet.
+#[derive(Debug)]
+struct Waiting {
+    request: Box<Request>,
+    config: Config,
+    derived: Option<DerivedKey>,
+}
+
+/// What names a caller: where it is, and its number.
+type CallerKey = (SocketAddr, u32);
+
+type NamedDecision = Pin<Box<dyn Future<Output = (CallerKey, Result<(), RejectReason>)> + Send>>;
 
 /// The application behind a socket. Its calls must not block: all connections wait meanwhile.
 pub trait Doorkeeper {
@@ -85,7 +125,12 @@ pub trait Doorkeeper {
     /// Why it may not; it is told so.
     fn judge(&mut self, request: &Request) -> Result<Config, RejectReason>;
 
-    /// Lets a caller in whose passphrase was right.
+    /// Decides, once more, whether a caller may be let in whose key and passphrase were right: what takes a while.
+    fn decide(&mut self, _request: &Request) -> Decision {
+        Decision::Now(Ok(()))
+    }
+
+    /// Lets a caller in of whom that was decided.
     ///
     /// # Errors
     /// Why that cannot be after all; it is told so.
@@ -101,7 +146,7 @@ pub trait Doorkeeper {
     fn message(&mut self, guest: &mut Self::Guest, message: Message<'_>);
 
     /// Called every few milliseconds: gives what is to be sent, and says whether to go on.
-    fn serve(&mut self, guest: &mut Self::Guest, connection: &mut Connection, now: Instant) -> Service;
+    fn serve(&mut self, guest: &mut Self::Guest, connection: &mut Connection, now: Instant) -> Onward;
 
     /// Figures of a connection, twice a second.
     fn figures(&mut self, guest: &mut Self::Guest, statistics: &Statistics);
@@ -130,6 +175,9 @@ pub struct SrtSocket<D: Doorkeeper> {
     farewells: Farewells,
     outbox: Outbox,
     derivations: Derivations,
+    /// Callers of whom it is not decided yet whether they may come in.
+    waiting: HashMap<CallerKey, Waiting>,
+    deciding: FuturesUnordered<NamedDecision>,
     /// Callers that may still be heard before the next rest.
     calls_left: usize,
     next_id: u32,
@@ -156,6 +204,8 @@ impl<D: Doorkeeper> SrtSocket<D> {
             farewells: Farewells::default(),
             outbox: Outbox::default(),
             derivations: Derivations::start()?,
+            waiting: HashMap::new(),
+            deciding: FuturesUnordered::new(),
             calls_left: MAX_CALLS,
             next_id,
             serve_at: now,
@@ -170,14 +220,17 @@ impl<D: Doorkeeper> SrtSocket<D> {
         let mut stopped = pin!(stop.cancelled());
         loop {
             let wake = on_grid(epoch, self.next_wake());
-            let derived = tokio::select! {
-                _ = self.socket.readable() => None,
-                () = sleep_until(wake.into()) => None,
-                derived = self.derivations.next() => derived,
+            let (mut derived, mut decided) = (None, None);
+            tokio::select! {
+                _ = self.socket.readable() => {}
+                () = sleep_until(wake.into()) => {}
+                next = self.derivations.next() => derived = next,
+                next = self.deciding.next(), if !self.deciding.is_empty() => decided = next,
                 () = &mut stopped => break,
-            };
+            }
             let now = Instant::now();
             self.take_derived(now, derived);
+            self.take_decided(now, decided);
             self.read_all(now, &mut inbox);
             self.look_after(now);
             sleep_until((now + REST).into()).await;
@@ -257,13 +310,13 @@ impl<D: Doorkeeper> SrtSocket<D> {
 
     fn judge(&mut self, now: Instant, request: Box<Request>) {
         let key = (request.from(), request.remote_id());
-        if self.derivations.is_waiting(&key) {
+        if self.derivations.is_waiting(&key) || self.waiting.contains_key(&key) {
             return;
         }
         match self.doorkeeper.judge(&request) {
             Err(reason) => self.refuse(now, &request, reason),
             Ok(config) => match config.passphrase.as_ref().and_then(|passphrase| request.derivation(passphrase)) {
-                None => self.accept(now, &request, config, None),
+                None => self.accept(now, request, config, None),
                 Some(derivation) => {
                     let address = request.from().ip();
                     let (rank, from) = (self.doorkeeper.rank(address), self.doorkeeper.caller_of(address));
@@ -279,23 +332,66 @@ impl<D: Doorkeeper> SrtSocket<D> {
         self.answer(request.from(), &self.listener.refuse(now, request, reason));
     }
 
-    fn accept(&mut self, now: Instant, request: &Request, config: Config, derived: Option<DerivedKey>) {
+    /// Goes on with a caller whose key was right: checks the passphrase, then has it decided.
+    fn accept(&mut self, now: Instant, request: Box<Request>, config: Config, derived: Option<DerivedKey>) {
+        let Some((id, connection)) = self.connect(now, &request, config.clone(), derived.clone()) else { return };
+        match self.doorkeeper.decide(&request) {
+            Decision::Now(Ok(())) => self.admit(now, &request, id, connection),
+            Decision::Now(Err(reason)) => self.refuse(now, &request, reason),
+            // What finds no room is not answered: the caller repeats itself.
+            Decision::Later(_) if self.waiting.len() >= MAX_WAITING => {}
+            Decision::Later(deciding) => {
+                // The connection is made anew then: its clock begins with it.
+                let key = (request.from(), request.remote_id());
+                self.waiting.insert(key, Waiting { request, config, derived });
+                self.deciding.push(Box::pin(async move { (key, deciding.await) }));
+            }
+        }
+    }
+
+    /// A connection for a caller that has none; none if the two ends do not go together, which it is told.
+    fn connect(
+        &mut self,
+        now: Instant,
+        request: &Request,
+        config: Config,
+        derived: Option<DerivedKey>,
+    ) -> Option<(u32, Connection)> {
         if self.known.contains_key(&(request.from(), request.remote_id())) {
-            return;
+            return None;
         }
         let id = self.free_id();
         match self.listener.accept(now, request, id, config, derived) {
+            Ok(connection) => Some((id, connection)),
             Err(refused) => {
                 self.doorkeeper.refused(request, refused.reason);
                 self.answer(request.from(), &refused.answer);
+                None
             }
-            Ok(connection) => match self.doorkeeper.admit(request) {
-                Err(reason) => self.refuse(now, request, reason),
-                Ok(guest) => {
-                    self.known.insert((request.from(), request.remote_id()), id);
-                    self.held.insert(id, Held { connection, guest, due: now, was_touched: true });
+        }
+    }
+
+    fn admit(&mut self, now: Instant, request: &Request, id: u32, connection: Connection) {
+        match self.doorkeeper.admit(request) {
+            Err(reason) => self.refuse(now, request, reason),
+            Ok(guest) => {
+                self.known.insert((request.from(), request.remote_id()), id);
+                self.held.insert(id, Held { connection, guest, due: now, was_touched: true });
+            }
+        }
+    }
+
+    /// Goes on with those of whom it was decided.
+    fn take_decided(&mut self, now: Instant, first: Option<(CallerKey, Result<(), RejectReason>)>) {
+        let Some((key, decision)) = first else { return };
+        let Some(Waiting { request, config, derived }) = self.waiting.remove(&key) else { return };
+        match decision {
+            Err(reason) => self.refuse(now, &request, reason),
+            Ok(()) => {
+                if let Some((id, connection)) = self.connect(now, &request, config, derived) {
+                    self.admit(now, &request, id, connection);
                 }
-            },
+            }
         }
     }
 
@@ -304,7 +400,7 @@ impl<D: Doorkeeper> SrtSocket<D> {
         let mut next = first;
         while let Some((purpose, derived)) = next {
             match purpose {
-                Purpose::Caller(request, config) => self.accept(now, &request, *config, Some(derived)),
+                Purpose::Caller(request, config) => self.accept(now, request, *config, Some(derived)),
                 Purpose::Connection(id) => {
                     if let Some(held) = self.held.get_mut(&id) {
                         held.connection.take_derived(Some(derived));
@@ -356,7 +452,7 @@ impl<D: Doorkeeper> SrtSocket<D> {
             while let Some(message) = held.connection.poll_message(now) {
                 doorkeeper.message(&mut held.guest, message);
             }
-            if is_serving && doorkeeper.serve(&mut held.guest, &mut held.connection, now) == Service::Ends {
+            if is_serving && doorkeeper.serve(&mut held.guest, &mut held.connection, now) == Onward::Ends {
                 held.connection.close();
             }
             if is_telling {

@@ -11,7 +11,7 @@ mod link;
 mod outbox;
 mod socket;
 
-pub use driver::{Doorkeeper, Service, SrtSocket, Turned};
+pub use driver::{Deciding, Decision, Doorkeeper, Onward, SrtSocket, Turned};
 pub use link::{Link, LinkError};
 pub use outbox::Outbox;
 pub use socket::{DatagramSocket, Inbox, Received, SocketBuffers};

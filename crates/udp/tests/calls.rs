@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use tokio_util::sync::CancellationToken;
 use waverant_srt::{CloseReason, Config, Connection, Message, RejectReason, Request, Statistics};
-use waverant_udp::{DatagramSocket, Doorkeeper, Link, Service, SrtSocket, Turned};
+use waverant_udp::{DatagramSocket, Doorkeeper, Link, Onward, SrtSocket, Turned};
 
 /// Lets everybody in, and counts the bytes that come.
 #[derive(Clone, Default)]
@@ -38,8 +38,8 @@ impl Doorkeeper for Counter {
         self.bytes.fetch_add(message.payload.len(), Ordering::Relaxed);
     }
 
-    fn serve(&mut self, (): &mut (), _: &mut Connection, _: Instant) -> Service {
-        if self.closes { Service::Ends } else { Service::GoesOn }
+    fn serve(&mut self, (): &mut (), _: &mut Connection, _: Instant) -> Onward {
+        if self.closes { Onward::Ends } else { Onward::GoesOn }
     }
 
     fn figures(&mut self, (): &mut (), _: &Statistics) {}

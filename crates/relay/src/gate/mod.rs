@@ -8,6 +8,7 @@ mod presented;
 
 use std::collections::HashMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use thiserror::Error;
 use time::OffsetDateTime;
@@ -26,7 +27,7 @@ pub type KeyDigest = [u8; 32];
 
 /// A channel as the gate knows it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ChannelEntry {
+pub struct GateChannel {
     /// The channel's number.
     pub id: u64,
     /// The channel's name.
@@ -44,7 +45,7 @@ pub enum KeyRight {
 
 /// A stream key as the gate knows it. The key itself is known only to whoever was given it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct KeyEntry {
+pub struct GateKey {
     /// The key's number.
     pub id: u64,
     /// The channel that it opens.
@@ -84,7 +85,7 @@ pub struct Attempt<'a> {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Admission {
     /// The channel that the key opens.
-    pub channel: ChannelEntry,
+    pub channel: GateChannel,
     /// The key's number.
     pub key_id: u64,
     /// The key's rank, 0 being the highest.
@@ -154,6 +155,12 @@ pub enum TurnAwayReason {
     /// More connections than the service takes.
     #[error("Too many connections at once.")]
     TooManyConnections,
+    /// Another system of the house said no.
+    #[error("The house does not let this caller in. Ask whoever runs the channel.")]
+    Declined,
+    /// Another system of the house did not answer.
+    #[error("It was not decided in time whether this caller may come in. Try again.")]
+    Undecided,
     /// All places were taken, and somebody else came before the peer was let in.
     #[error("All places were taken, and the caller made room for another before it showed a key.")]
     MadeRoom,
@@ -181,6 +188,8 @@ impl TurnAwayReason {
             Self::TooManyFromAddress => "too_many_from_address",
             Self::TooManyConnections => "too_many_connections",
             Self::MadeRoom => "made_room",
+            Self::Declined => "declined",
+            Self::Undecided => "undecided",
         }
     }
 }
@@ -196,31 +205,101 @@ pub struct TurnAway {
     pub channel_id: Option<u64>,
 }
 
-/// The keys that open channels, held in memory so that a lost database keeps nobody out.
+/// Why a key does not open any more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeyFault {
+    /// There is no such key any more.
+    Withdrawn,
+    /// Its time is over.
+    Expired,
+}
+
+impl KeyFault {
+    /// As the end of a session and its publisher are told.
+    pub const fn for_publisher(self) -> &'static str {
+        match self {
+            Self::Withdrawn => "the stream key was withdrawn",
+            Self::Expired => "the stream key has expired",
+        }
+    }
+
+    /// As a player is told.
+    pub const fn for_player(self) -> &'static str {
+        match self {
+            Self::Withdrawn => "The viewing key was withdrawn.",
+            Self::Expired => "The viewing key has expired.",
+        }
+    }
+}
+
+/// The keys that open channels, held in memory so that a lost database keeps nobody out. A copy is cheap: keys and
+/// channels are shared with it.
 #[derive(Clone, Debug, Default)]
 pub struct Gate {
-    channels: HashMap<u64, ChannelEntry>,
-    keys: HashMap<String, Vec<KeyEntry>>,
-    expected: Vec<AddressRange>,
+    channels: HashMap<u64, Arc<GateChannel>>,
+    keys: HashMap<u64, Arc<GateKey>>,
+    /// Keys by their public part.
+    by_prefix: HashMap<String, Vec<u64>>,
+    /// Ranges that keys are made for, with the key.
+    expected: Vec<(u64, AddressRange)>,
 }
 
 impl Gate {
     /// A gate that knows `channels` and `keys`. Keys of unknown channels are left out.
-    pub fn new(channels: impl IntoIterator<Item = ChannelEntry>, keys: impl IntoIterator<Item = KeyEntry>) -> Self {
-        let channels = channels.into_iter().map(|channel| (channel.id, channel)).collect();
-        let mut gate = Self { channels, keys: HashMap::new(), expected: Vec::new() };
-        for key in keys {
-            if gate.channels.contains_key(&key.channel_id) {
-                gate.expected.extend(key.allowed_from.iter().filter(|range| range.is_narrow()));
-                gate.keys.entry(key.prefix.clone()).or_default().push(key);
+    pub fn new(channels: impl IntoIterator<Item = GateChannel>, keys: impl IntoIterator<Item = GateKey>) -> Self {
+        let mut gate = Self::default();
+        channels.into_iter().for_each(|channel| gate.set_channel(channel));
+        keys.into_iter().for_each(|key| gate.set_key(key));
+        gate
+    }
+
+    /// Learns of a channel, or of its change.
+    pub fn set_channel(&mut self, channel: GateChannel) {
+        self.channels.insert(channel.id, Arc::new(channel));
+    }
+
+    /// Forgets a channel with its keys.
+    pub fn remove_channel(&mut self, id: u64) {
+        self.channels.remove(&id);
+        let keys: Vec<u64> = self.keys.values().filter(|key| key.channel_id == id).map(|key| key.id).collect();
+        keys.into_iter().for_each(|key| self.remove_key(key));
+    }
+
+    /// Learns of a key, or of its change. One of a channel that is not known is left out.
+    pub fn set_key(&mut self, key: GateKey) {
+        self.remove_key(key.id);
+        if self.channels.contains_key(&key.channel_id) {
+            self.expected
+                .extend(key.allowed_from.iter().filter(|range| range.is_narrow()).map(|range| (key.id, *range)));
+            self.by_prefix.entry(key.prefix.clone()).or_default().push(key.id);
+            self.keys.insert(key.id, Arc::new(key));
+        }
+    }
+
+    /// Forgets a key.
+    pub fn remove_key(&mut self, id: u64) {
+        let Some(key) = self.keys.remove(&id) else { return };
+        self.expected.retain(|(of, _)| *of != id);
+        if let Some(keys) = self.by_prefix.get_mut(&key.prefix) {
+            keys.retain(|key| *key != id);
+            if keys.is_empty() {
+                self.by_prefix.remove(&key.prefix);
             }
         }
-        gate
+    }
+
+    /// Why a key does not open any more at `now`; none if it does.
+    pub fn key_fault(&self, id: u64, now: OffsetDateTime) -> Option<KeyFault> {
+        match self.keys.get(&id) {
+            None => Some(KeyFault::Withdrawn),
+            Some(key) if key.expires_at.is_some_and(|end| end <= now) => Some(KeyFault::Expired),
+            Some(_) => None,
+        }
     }
 
     /// True if a key is made for this address, or for a network that is small enough to be meant.
     pub fn expects(&self, address: IpAddr) -> bool {
-        self.expected.iter().any(|range| range.contains(address))
+        self.expected.iter().any(|(_, range)| range.contains(address))
     }
 
     /// Judges an attempt at the time `now`; `digest` is the keyed hash of a key.
@@ -254,8 +333,9 @@ impl Gate {
     ) -> Result<Admission, TurnAway> {
         let prefix = split_key(presented).map_or("", |(prefix, _)| prefix);
         let digest = digest(presented);
-        let candidates = self.keys.get(prefix).map(Vec::as_slice).unwrap_or_default();
-        let key = candidates.iter().find(|key| equal_in_constant_time(&key.digest, &digest));
+        let candidates = self.by_prefix.get(prefix).map(Vec::as_slice).unwrap_or_default();
+        let mut candidates = candidates.iter().filter_map(|id| self.keys.get(id));
+        let key = candidates.find(|key| equal_in_constant_time(&key.digest, &digest));
         let unknown =
             || TurnAway { reason: TurnAwayReason::UnknownKey, key_prefix: Some(prefix.to_owned()), channel_id: None };
         let key = key.ok_or_else(unknown)?;
@@ -273,14 +353,13 @@ impl Gate {
         (address, right): (IpAddr, KeyRight),
         now: OffsetDateTime,
     ) -> Result<Admission, TurnAway> {
-        let key = self.keys.values().flatten().find(|key| key.id == id);
         let unknown = TurnAway { reason: TurnAwayReason::UnknownKey, key_prefix: None, channel_id: None };
-        self.admit(key.ok_or(unknown)?, (address, right), now)
+        self.admit(self.keys.get(&id).ok_or(unknown)?, (address, right), now)
     }
 
     fn admit(
         &self,
-        key: &KeyEntry,
+        key: &GateKey,
         (address, right): (IpAddr, KeyRight),
         now: OffsetDateTime,
     ) -> Result<Admission, TurnAway> {
@@ -298,7 +377,7 @@ impl Gate {
             _ => {}
         }
         let channel = self.channels.get(&key.channel_id);
-        let channel = channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey))?.clone();
+        let channel = channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey))?.as_ref().clone();
         let (key_label, key_prefix) = (key.label.clone(), key.prefix.clone());
         Ok(Admission { channel, key_id: key.id, key_rank: key.rank, key_label, key_prefix, finding: None })
     }
@@ -344,12 +423,12 @@ mod tests {
         digest
     }
 
-    fn key(id: u64, key: &str, expires_at: Option<OffsetDateTime>) -> KeyEntry {
+    fn key(id: u64, key: &str, expires_at: Option<OffsetDateTime>) -> GateKey {
         let prefix = key.split_once('-').unwrap().0.to_owned();
         let right = if id == VIEW { KeyRight::View } else { KeyRight::Publish };
         let allowed_from = if id == HOME { vec!["192.0.2.0/24".parse().unwrap()] } else { Vec::new() };
         let (digest, label) = (digest(key), "van".into());
-        KeyEntry { id, channel_id: 1, right, rank: 0, label, prefix, digest, expires_at, allowed_from }
+        GateKey { id, channel_id: 1, right, rank: 0, label, prefix, digest, expires_at, allowed_from }
     }
 
     const VIEW: u64 = 13;
@@ -364,7 +443,7 @@ mod tests {
 
     fn judge(attempt: &Attempt<'_>) -> Result<Admission, TurnAway> {
         let gate = Gate::new(
-            [ChannelEntry { id: 1, name: "finish-line".into() }],
+            [GateChannel { id: 1, name: "finish-line".into() }],
             [
                 key(10, "abcdefg-right", None),
                 key(11, "abcdefg-other", None),
@@ -455,7 +534,7 @@ mod tests {
     #[test]
     fn a_shown_key_is_judged_like_a_presented_one() {
         let now = datetime!(2026-05-01 12:00 UTC);
-        let channels = [ChannelEntry { id: 1, name: "finish-line".into() }];
+        let channels = [GateChannel { id: 1, name: "finish-line".into() }];
         let gate = Gate::new(channels, [key(10, "abcdefg-right", None), key(12, "expired-key", Some(now))]);
         let judged = |id, right| {
             gate.decide_shown(id, (Ipv4Addr::LOCALHOST.into(), right), now).map(|admission| admission.key_id)
@@ -465,6 +544,23 @@ mod tests {
         assert_eq!(reason(10, KeyRight::View), TurnAwayReason::PublishKey);
         assert_eq!(reason(12, KeyRight::Publish), TurnAwayReason::ExpiredKey);
         assert_eq!(reason(99, KeyRight::Publish), TurnAwayReason::UnknownKey);
+    }
+
+    #[test]
+    fn keys_and_channels_come_change_and_go() {
+        let now = datetime!(2026-05-01 12:00 UTC);
+        let mut gate = Gate::new([GateChannel { id: 1, name: "finish-line".into() }], [key(10, "abcdefg-right", None)]);
+        let before = gate.clone();
+        gate.set_key(key(10, "abcdefg-right", Some(now)));
+        gate.set_key(key(HOME, "homeone-right", None));
+        gate.set_key(GateKey { channel_id: 9, ..key(11, "abcdefg-other", None) });
+        let faults = |gate: &Gate| [10, 11, HOME].map(|id| gate.key_fault(id, now));
+        assert_eq!(faults(&gate), [Some(KeyFault::Expired), Some(KeyFault::Withdrawn), None]);
+        assert_eq!(before.key_fault(10, now), None, "who looks at the copy sees what it was");
+        gate.remove_key(10);
+        gate.remove_channel(1);
+        assert_eq!(faults(&gate), [Some(KeyFault::Withdrawn); 3]);
+        assert!(gate.keys.is_empty() && gate.by_prefix.is_empty() && gate.expected.is_empty());
     }
 
     #[test]

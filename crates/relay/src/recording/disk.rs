@@ -1,4 +1,46 @@
+use std::fmt::Debug;
+use std::io;
+use std::path::Path;
 use std::time::Duration;
+
+use bytes::Bytes;
+use waverant_container::Patch;
+
+/// Where takes are written, as the recorder sees it. All calls block.
+pub trait TakeDisk: Debug + Send + Sync {
+    /// Makes a file and its folder; an existing file is never touched.
+    ///
+    /// # Errors
+    /// What the system said.
+    fn create(&self, path: &Path) -> io::Result<Box<dyn TakeFile>>;
+
+    /// How much room there is.
+    ///
+    /// # Errors
+    /// What the system said.
+    fn outlook(&self) -> io::Result<DiskOutlook>;
+}
+
+/// A take's file. All calls block.
+pub trait TakeFile: Debug + Send + Sync {
+    /// Appends pieces.
+    ///
+    /// # Errors
+    /// What the system said; a part may have been written.
+    fn append(&mut self, pieces: Vec<Bytes>) -> io::Result<()>;
+
+    /// Writes over what was appended before.
+    ///
+    /// # Errors
+    /// What the system said.
+    fn patch(&mut self, patches: &[Patch]) -> io::Result<()>;
+
+    /// Makes sure that all of it is on the disk.
+    ///
+    /// # Errors
+    /// What the system said.
+    fn sync(&mut self) -> io::Result<()>;
+}
 
 /// Recording goes on again when so much more than the floor is free.
 const MARGIN_BYTES: u64 = 16 * 1024 * 1024;

@@ -5,28 +5,28 @@ use parking_lot::Mutex;
 /// Gives the takes of a session their numbers, whether they are recorded or cut. A recorder asks
 /// without the database: the sessions that began in this run are known here from their begin.
 #[derive(Debug, Default)]
-pub(crate) struct TakeNumbers(Mutex<HashMap<u64, u32>>);
+pub struct TakeNumbers(Mutex<HashMap<u64, u32>>);
 
 impl TakeNumbers {
     /// A session begins; it has no takes yet.
-    pub(crate) fn begin(&self, session: u64) {
+    pub fn begin(&self, session: u64) {
         self.0.lock().entry(session).or_default();
     }
 
     /// True if nothing has to be read to go on counting.
-    pub(crate) fn knows(&self, session: u64) -> bool {
+    pub fn knows(&self, session: u64) -> bool {
         self.0.lock().contains_key(&session)
     }
 
     /// The session has takes up to this number at least.
-    pub(crate) fn learn(&self, session: u64, last: u32) {
+    pub fn learn(&self, session: u64, last: u32) {
         let mut numbers = self.0.lock();
         let known = numbers.entry(session).or_default();
         *known = last.max(*known);
     }
 
     /// The next number.
-    pub(crate) fn next(&self, session: u64) -> u32 {
+    pub fn next(&self, session: u64) -> u32 {
         let mut numbers = self.0.lock();
         let last = numbers.entry(session).or_default();
         *last += 1;

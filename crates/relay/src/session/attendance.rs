@@ -1,7 +1,7 @@
 use std::time::{Duration, Instant};
 
 use super::life::{SessionLife, SessionState};
-use super::program::{Joined, Program, SeatId, Takeover};
+use super::program::{Joined, Opener, Program, SeatId, Takeover};
 
 /// Why a publisher cannot join a session.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -68,16 +68,21 @@ impl Attendance {
         &self.life
     }
 
+    /// True once nobody can get a seat any more.
+    pub fn is_over(&self) -> bool {
+        self.life.state() == SessionState::Over
+    }
+
     /// Seats a publisher.
     ///
     /// # Errors
     /// [`NotJoined`]; nothing is changed then, but that a hold whose time is over has ended.
-    pub fn join(&mut self, now: Instant, key_id: u64, rank: u8) -> Result<Attended, NotJoined> {
+    pub fn join(&mut self, now: Instant, opener: Opener, rank: u8) -> Result<Attended, NotJoined> {
         self.life.handle_timeout(now);
         if self.life.state() == SessionState::Over {
             return Err(NotJoined::Over);
         }
-        let joined = self.program.join(now, key_id, rank).ok_or(NotJoined::Busy)?;
+        let joined = self.program.join(now, opener, rank).ok_or(NotJoined::Busy)?;
         let has_returned = self.life.publisher_returned(now);
         Ok(Attended { joined, has_returned })
     }
@@ -158,11 +163,11 @@ mod tests {
             let hold = if holds { HOLD } else { Duration::ZERO };
             let mut now = Instant::now();
             let mut session = Attendance::new(takeover, hold, now);
-            let mut seats = vec![session.join(now, 0, 0).unwrap().joined.seat];
+            let mut seats = vec![session.join(now, Opener::Key(0), 0).unwrap().joined.seat];
             let mut was_over = false;
             for one in moves {
                 match one {
-                    Move::Join { key, rank } => match session.join(now, key, rank) {
+                    Move::Join { key, rank } => match session.join(now, Opener::Key(key), rank) {
                         Ok(attended) => {
                             prop_assert_eq!(session.life().state(), SessionState::OnAir);
                             seats.push(attended.joined.seat);
@@ -197,9 +202,9 @@ mod tests {
     fn a_hold_whose_time_is_over_takes_nobody_in() {
         let now = Instant::now();
         let mut session = Attendance::new(Takeover::Refuse, HOLD, now);
-        let seat = session.join(now, 1, 0).unwrap().joined.seat;
+        let seat = session.join(now, Opener::Key(1), 0).unwrap().joined.seat;
         assert_eq!(session.leave(now, seat, false), Departure::Lost);
-        assert_eq!(session.join(now + HOLD, 1, 0), Err(NotJoined::Over));
+        assert_eq!(session.join(now + HOLD, Opener::Key(1), 0), Err(NotJoined::Over));
         assert_eq!(session.life().loss_count(), 1);
     }
 }

@@ -1,101 +1,59 @@
-use std::ops::AddAssign;
 use std::sync::Arc;
 
 use waverant_media::{Packet, Tracks};
 use waverant_rtmp::StreamMetadata;
 
-use super::{RtmpSource, StreamSource};
+use super::{RtmpSource, SourceCounters, StreamSource};
 
-/// What a source was found to do wrong. All counts are of messages.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct SourceCounters {
-    /// Tags that could not be taken apart.
-    pub damaged_count: u64,
-    /// Tags of codecs that are not carried.
-    pub unsupported_count: u64,
-    /// Frames that came before their track's header.
-    pub headless_count: u64,
-    /// Times when the publisher's clock jumped.
-    pub clock_jump_count: u64,
-    /// Frames whose timestamp was before that of the frame before.
-    pub backward_count: u64,
-}
-
-impl AddAssign for SourceCounters {
-    fn add_assign(&mut self, other: Self) {
-        self.damaged_count += other.damaged_count;
-        self.unsupported_count += other.unsupported_count;
-        self.headless_count += other.headless_count;
-        self.clock_jump_count += other.clock_jump_count;
-        self.backward_count += other.backward_count;
-    }
-}
-
-/// How a publisher's stream comes in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum IntakeKind {
-    /// Media messages of RTMP.
-    Messages,
-    /// A container as a stream of bytes.
-    Bytes,
-}
-
-/// What makes packets of a publisher's stream.
-#[derive(Debug)]
-pub enum Intake {
-    /// Of media messages.
-    Messages(Box<RtmpSource>),
-    /// Of a container.
-    Bytes(Box<StreamSource>),
+/// What makes packets of a publisher's stream. Which kind of stream it is, the driver says by what it hands over:
+/// media messages, or bytes of a container.
+#[derive(Debug, Default)]
+pub struct Intake {
+    messages: Option<Box<RtmpSource>>,
+    bytes: Option<Box<StreamSource>>,
 }
 
 impl Intake {
-    /// An intake at the start of a connection.
-    pub fn new(kind: IntakeKind) -> Self {
-        match kind {
-            IntakeKind::Messages => Self::Messages(Box::default()),
-            IntakeKind::Bytes => Self::Bytes(Box::new(StreamSource::new())),
-        }
+    /// For media messages of RTMP.
+    pub fn messages(&mut self) -> &mut RtmpSource {
+        self.messages.get_or_insert_default()
+    }
+
+    /// For bytes of a container.
+    pub fn bytes(&mut self) -> &mut StreamSource {
+        self.bytes.get_or_insert_default()
     }
 
     /// The next packet with the tracks that it belongs to; call until None.
     #[must_use]
     pub fn poll_packet(&mut self) -> Option<(Packet, Arc<Tracks>)> {
-        match self {
-            Self::Messages(source) => source.poll_packet(),
-            Self::Bytes(source) => source.poll_packet(),
+        match (&mut self.messages, &mut self.bytes) {
+            (Some(source), _) => source.poll_packet(),
+            (None, Some(source)) => source.poll_packet(),
+            (None, None) => None,
         }
     }
 
-    /// The tracks as they are now.
-    pub fn tracks(&self) -> &Arc<Tracks> {
-        match self {
-            Self::Messages(source) => source.tracks(),
-            Self::Bytes(source) => source.tracks(),
-        }
+    /// The tracks as they are now; none before anything came.
+    pub fn tracks(&self) -> Option<&Arc<Tracks>> {
+        let messages = self.messages.as_ref().map(|source| source.tracks());
+        messages.or_else(|| self.bytes.as_ref().map(|source| source.tracks()))
     }
 
     /// What the publisher said about its stream.
     pub fn metadata(&self) -> Option<&StreamMetadata> {
-        match self {
-            Self::Messages(source) => source.metadata(),
-            Self::Bytes(_) => None,
-        }
+        self.messages.as_ref()?.metadata()
     }
 
     /// What the source does wrong.
     pub fn counters(&self) -> SourceCounters {
-        match self {
-            Self::Messages(source) => source.counters(),
-            Self::Bytes(source) => source.counters(),
-        }
+        let messages = self.messages.as_ref().map(|source| source.counters());
+        messages.or_else(|| self.bytes.as_ref().map(|source| source.counters())).unwrap_or_default()
     }
 
     /// The newest thing that could not be used, in words.
     pub fn last_problem(&self) -> Option<&str> {
-        match self {
-            Self::Messages(source) => source.last_problem(),
-            Self::Bytes(source) => source.last_problem(),
-        }
+        let messages = self.messages.as_ref().and_then(|source| source.last_problem());
+        messages.or_else(|| self.bytes.as_ref()?.last_problem())
     }
 }

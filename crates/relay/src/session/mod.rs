@@ -3,6 +3,7 @@
 mod assembly;
 mod attendance;
 mod codec_config;
+mod counters;
 mod intake;
 mod life;
 mod program;
@@ -12,9 +13,10 @@ mod stream_source;
 mod timeline;
 
 pub use attendance::{Attendance, Attended, Departure, NotJoined};
-pub use intake::{Intake, IntakeKind, SourceCounters};
+pub use counters::SourceCounters;
+pub use intake::Intake;
 pub use life::{SessionLife, SessionState};
-pub use program::{Joined, Offered, OnAir, Program, SeatId, Takeover};
+pub use program::{Joined, Offered, OnAir, Opener, Program, SeatId, Takeover};
 pub use rtmp_source::RtmpSource;
-pub use slate::{Slate, SlateError};
+pub use slate::{Slate, SlateChoice, SlateError, SlateSource};
 pub use stream_source::StreamSource;

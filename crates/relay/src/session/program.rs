@@ -15,6 +15,15 @@ const MAX_SEATS: usize = 8;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SeatId(u32);
 
+/// What opened the gate to a publisher.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Opener {
+    /// The stream key of this number.
+    Key(u64),
+    /// The house itself, which feeds the session from here.
+    House,
+}
+
 /// What becomes of a second publisher with a key of the same rank.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Takeover {
@@ -67,7 +76,7 @@ pub enum Offered {
 #[derive(Clone, Debug)]
 struct Place {
     id: SeatId,
-    key_id: u64,
+    opener: Opener,
     /// 0 is the highest.
     rank: u8,
     last_packet: Instant,
@@ -136,17 +145,16 @@ impl Program {
         self.place(seat).is_some()
     }
 
-    /// Seats a publisher with the key `key_id` of `rank`, 0 being the highest. None if the channel
-    /// is busy.
+    /// Seats a publisher of `rank`, 0 being the highest. None if the channel is busy.
     ///
     /// The same key coming again replaces its older connection: a phone that changed networks.
-    pub fn join(&mut self, now: Instant, key_id: u64, rank: u8) -> Option<Joined> {
-        let rival = |place: &Place| place.rank == rank && place.key_id != key_id;
+    pub fn join(&mut self, now: Instant, opener: Opener, rank: u8) -> Option<Joined> {
+        let rival = |place: &Place| place.rank == rank && place.opener != opener;
         if self.takeover == Takeover::Refuse && self.places.iter().any(rival) {
             return None;
         }
         let is_replaced =
-            |place: &Place| place.key_id == key_id && place.rank == rank && self.on_air != OnAir::Seat(place.id);
+            |place: &Place| place.opener == opener && place.rank == rank && self.on_air != OnAir::Seat(place.id);
         let dismissed: Vec<SeatId> =
             self.places.iter().filter(|place| is_replaced(place)).map(|place| place.id).collect();
         if self.places.len() - dismissed.len() >= MAX_SEATS {
@@ -156,7 +164,7 @@ impl Program {
         let is_standby = self.places.iter().any(|place| place.rank < rank);
         let seat = SeatId(self.next_seat);
         self.next_seat += 1;
-        self.places.push(Place { id: seat, key_id, rank, last_packet: now, offset: MediaTime::ZERO });
+        self.places.push(Place { id: seat, opener, rank, last_packet: now, offset: MediaTime::ZERO });
         Some(Joined { seat, dismissed, is_standby })
     }
 
@@ -327,7 +335,7 @@ mod tests {
         }
 
         fn join(&mut self, key_id: u64, rank: u8) -> Option<Joined> {
-            self.program.join(self.now, key_id, rank)
+            self.program.join(self.now, Opener::Key(key_id), rank)
         }
 
         fn seat(&mut self, key_id: u64, rank: u8) -> SeatId {

@@ -1,7 +1,10 @@
+use std::fmt::Debug;
+use std::io;
 use std::sync::Arc;
 
 use bytes::Bytes;
 use thiserror::Error;
+use waverant_container::Mp4File;
 use waverant_media::{CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
 
 /// The shortest slate: below this it would flicker.
@@ -9,6 +12,30 @@ const SHORTEST: MediaTime = MediaTime::from_millis(400);
 
 /// The longest slate.
 const LONGEST: MediaTime = MediaTime::from_millis(600_000);
+
+/// What is sent while a session holds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum SlateChoice {
+    /// Nothing.
+    #[default]
+    None,
+    /// The built-in holding picture.
+    BuiltIn,
+    /// The uploaded clip; the built-in picture where that does not fit.
+    Uploaded,
+}
+
+/// The slates that people uploaded.
+pub trait SlateSource: Debug + Send + Sync {
+    /// Another number after each upload or removal.
+    fn version(&self) -> u64;
+
+    /// The slate of a channel. Blocks.
+    ///
+    /// # Errors
+    /// [`SlateError`] if there is none, or it cannot be read.
+    fn uploaded(&self, channel_id: u64) -> Result<Slate, SlateError>;
+}
 
 /// Why a clip is no slate, or none for this show.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
@@ -51,6 +78,30 @@ pub enum SlateError {
         /// The codec of the show's sound.
         codec: &'static str,
     },
+    /// The show has no pictures, or of a size that is not known: nothing can stand in for them.
+    #[error("{0}")]
+    Show(&'static str),
+    /// None was uploaded.
+    #[error("none was uploaded")]
+    Missing,
+    /// It cannot be read from the disk.
+    #[error("it cannot be read: {0}")]
+    Unreadable(String),
+    /// It is no MP4 file.
+    #[error("it cannot be read as MP4: {0}")]
+    NotMp4(String),
+    /// The file is not whole.
+    #[error("the file is cut off; upload it again")]
+    CutOff,
+    /// The built-in picture cannot be made.
+    #[error("{0}")]
+    Picture(String),
+}
+
+impl From<io::Error> for SlateError {
+    fn from(error: io::Error) -> Self {
+        Self::Unreadable(error.to_string())
+    }
 }
 
 /// What stands in while a session holds: a clip played over and over.
@@ -81,6 +132,36 @@ impl Slate {
         let shifted = packets.into_iter().filter(|packet| packet.dts >= start && packet.dts < start + length);
         let packets = shifted.map(|packet| Packet { dts: packet.dts - start, pts: packet.pts - start, ..packet });
         Ok(Self { tracks: Arc::new(tracks), packets: packets.collect(), length })
+    }
+
+    /// Reads an MP4 file as a slate.
+    ///
+    /// # Errors
+    /// [`SlateError`] that says what was found.
+    pub fn from_mp4(bytes: &Bytes) -> Result<Self, SlateError> {
+        let file = Mp4File::parse(bytes).map_err(|error| SlateError::NotMp4(error.to_string()))?;
+        if file.truncated {
+            return Err(SlateError::CutOff);
+        }
+        let length = file.duration();
+        let (mut tracks, mut packets) = (Tracks::new(), Vec::new());
+        for track in &file.tracks {
+            let Some(codec) = &track.codec else { continue };
+            // Foreign files number their tracks as they like.
+            let kind = codec.kind();
+            let place = tracks.iter().filter(|known| known.codec.kind() == kind).count();
+            let Some(id) = u8::try_from(place).ok().and_then(|place| TrackId::at(kind, place)) else { continue };
+            tracks.set(Track::new(id, codec.clone()));
+            packets.extend(track.samples.iter().map(|sample| Packet {
+                track: id,
+                kind,
+                dts: sample.dts,
+                pts: sample.pts,
+                random_access: sample.sync,
+                payload: sample.payload.clone(),
+            }));
+        }
+        Self::new(tracks, packets, length)
     }
 
     /// The clip's tracks.

@@ -1,7 +1,8 @@
 use crate::amf3;
 use crate::budget::{Budget, MAX_DEPTH};
 
-use super::{Amf0Error, Value, marker};
+use super::{Amf0Error, marker};
+use crate::amf_value::Value;
 
 /// Reads values until the bytes end.
 #[cfg(test)]

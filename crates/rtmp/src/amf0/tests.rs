@@ -1,7 +1,8 @@
 use proptest::prelude::*;
 use rstest::rstest;
 
-use super::{Amf0Error, Value, decode_all, encode_all};
+use super::{Amf0Error, decode_all, encode_all};
+use crate::amf_value::Value;
 use crate::amf3::Amf3Error;
 use crate::budget::{Exceeded, MAX_DEPTH};
 

@@ -1,4 +1,5 @@
-use super::{Value, marker};
+use super::marker;
+use crate::amf_value::Value;
 
 /// Writes values one after the other.
 pub(crate) fn encode_all(values: &[Value]) -> Vec<u8> {

@@ -1,7 +1,7 @@
 use std::rc::Rc;
 
 use super::{Amf3Error, marker};
-use crate::amf0::Value;
+use crate::amf_value::Value;
 use crate::budget::{Budget, MAX_DEPTH};
 
 /// Reads values until the bytes end.

@@ -3,7 +3,8 @@ use rstest::rstest;
 
 use super::write::encode_all;
 use super::{Amf3Error, decode_all};
-use crate::amf0::{Value, any_value};
+use crate::amf_value::Value;
+use crate::amf0::any_value;
 use crate::budget::{Exceeded, MAX_DEPTH};
 
 fn object(pairs: &[(&str, Value)]) -> Value {

@@ -1,5 +1,5 @@
 use super::marker;
-use crate::amf0::Value;
+use crate::amf_value::Value;
 
 /// Writes values one after the other, without references. For tests: we answer in AMF0.
 pub(crate) fn encode_all(values: &[Value]) -> Vec<u8> {

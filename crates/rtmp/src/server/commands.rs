@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use super::{CHUNK_SIZE, ConnectInfo, ServerConnection, ServerEvent, Stage, StreamRequest, StreamStage};
-use crate::amf0::Value;
+use crate::amf_value::Value;
 use crate::capabilities::{self, Capabilities};
 use crate::challenge::{self, Credentials};
 use crate::command::{Command, on_status, status_object, stream_number};

@@ -9,7 +9,7 @@ use std::time::Instant;
 
 use bytes::Bytes;
 
-use crate::amf0::Value;
+use crate::amf_value::Value;
 use crate::capabilities::Capabilities;
 use crate::challenge;
 use crate::command::Command;

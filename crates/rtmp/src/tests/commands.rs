@@ -3,7 +3,8 @@
 use bytes::Bytes;
 
 use super::pair::drain;
-use crate::amf0::{Value, encode_all};
+use crate::amf_value::Value;
+use crate::amf0::encode_all;
 use crate::timestamp::Timestamp;
 use crate::wire::{ChunkDecoder, ChunkEncoder, MessageHead};
 use crate::{Error, MediaKind, Refusal, ServerConfig, ServerConnection, ServerEvent};

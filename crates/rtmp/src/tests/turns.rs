@@ -3,7 +3,8 @@
 use bytes::Bytes;
 
 use super::pair::{Pair, drain};
-use crate::amf0::{Value, encode_all};
+use crate::amf_value::Value;
+use crate::amf0::encode_all;
 use crate::timestamp::Timestamp;
 use crate::wire::{ChunkEncoder, MessageHead};
 use crate::{ClientConnection, ClientEvent, ServerConfig, ServerConnection};
