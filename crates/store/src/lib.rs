@@ -13,11 +13,10 @@ pub use database::{PrivateServer, PrivateServerError, Store, examine_database};
 pub use error::StoreError;
 pub use records::{
     Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, Destination,
-    DestinationSettings, KeyPassword, KeyRight, LegRecord, NewSession, NewStreamKey, RecordingChoice,
-    RecordingSettings, Sending, SessionEnd, SessionFilter, SessionRecord, SlateChoice, SrtTerms, StoredTake, StreamKey,
-    TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState, TokenRecord, TurnedAway, TurnedAwayRecord,
+    DestinationSettings, KeyPassword, NewStreamKey, RecordingSettings, Sending, SessionFilter, SessionRecord, SrtTerms,
+    StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder, TokenRecord, TurnedAway, TurnedAwayRecord,
     Unfinished, User,
 };
-pub use secrets::{KeyFileError, Keychain, Secret};
+pub use secrets::{KeyFileError, Keychain, new_one_time_code, new_salt};
 #[cfg(feature = "testing")]
 pub use testing::TestDatabase;

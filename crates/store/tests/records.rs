@@ -4,11 +4,14 @@
 use sqlx::{Connection, Executor, MySqlConnection};
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
+use waverant_relay::{
+    KeyRight, LegPhase, LegRecord, NewSession, RecordingMode, Secret, SessionEnd, SlateChoice, TakeMark, TakeRecord,
+    TakeState, Takeover,
+};
 use waverant_store::{
-    ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, KeyRight, Keychain,
-    LegRecord, NewSession, NewStreamKey, PrivateServer, RecordingChoice, RecordingSettings, Secret, Sending,
-    SessionEnd, SessionFilter, SlateChoice, SrtTerms, Store, StoreError, TakeCard, TakeChange, TakeFilter, TakeMark,
-    TakeRecord, TakeState, TestDatabase, TurnedAway,
+    ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, Keychain,
+    NewStreamKey, PrivateServer, RecordingSettings, Sending, SessionFilter, SrtTerms, Store, StoreError, TakeCard,
+    TakeChange, TakeFilter, TestDatabase, TurnedAway,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -24,7 +27,7 @@ fn settings() -> ChannelSettings {
         title: "Finish line".into(),
         hold_ms: 10_000,
         recording: RecordingSettings::default(),
-        replaces: false,
+        takeover: Takeover::Refuse,
         slate: SlateChoice::BuiltIn,
         srt: SrtTerms::default(),
     }
@@ -72,7 +75,7 @@ fn take(session_id: u64, number: u32) -> TakeRecord {
 async fn recording_rules_are_kept() {
     let (_database, store) = store().await;
     let recording = RecordingSettings {
-        choice: RecordingChoice::ByHand,
+        mode: RecordingMode::ByHand,
         matroska: true,
         split_ms: 60_000,
         split_bytes: 1 << 40,
@@ -209,7 +212,7 @@ async fn copies_remember_how_far_they_came() {
     store.begin_session(&session(1)).await.unwrap();
     store.write_take(&take(1, 1)).await.unwrap();
     assert_eq!(store.copy_of(1, 1).await.unwrap(), None);
-    let upload = CopyUpload { id: "u".into(), part_bytes: 8, parts: vec!["a".into(), "b".into()] };
+    let upload = CopyUpload { id: "u".into(), part_bytes: 8 };
     let copy = CopyRecord {
         session_id: 1,
         number: 1,
@@ -223,15 +226,31 @@ async fn copies_remember_how_far_they_came() {
         changed_at: NOW,
     };
     store.write_copy(&copy).await.unwrap();
-    assert_eq!(store.copies().await.unwrap(), std::slice::from_ref(&copy));
+    assert_eq!(store.copies_of(&[(1, 1), (1, 2)]).await.unwrap(), std::slice::from_ref(&copy));
+    assert_eq!(store.unfinished_copies("attic").await.unwrap(), std::slice::from_ref(&copy));
+    assert_eq!(store.depots_in_use().await.unwrap(), ["attic"]);
+    for (part, content_id) in [(1, "b"), (0, "a"), (1, "c")] {
+        store.write_copy_part(&copy, part, content_id).await.unwrap();
+    }
+    assert_eq!(store.copy_parts(1, 1).await.unwrap(), ["a", "c"], "in order, and the newest of each");
+    store.write_copy(&copy).await.unwrap();
+    assert_eq!(store.copy_parts(1, 1).await.unwrap().len(), 2, "parts stay when the copy is written again");
+    store.forget_copy_parts(1, 1).await.unwrap();
+    assert!(store.copy_parts(1, 1).await.unwrap().is_empty());
     let done = CopyRecord { state: CopyState::There, upload: None, error: None, ..copy };
     store.write_copy(&done).await.unwrap();
     assert_eq!(store.copy_of(1, 1).await.unwrap(), Some(done));
+    assert!(
+        store.unfinished_copies("attic").await.unwrap().is_empty() && store.depots_in_use().await.unwrap().is_empty()
+    );
     assert!(store.leave_take_to_depot(1, 1).await.unwrap());
     assert!(!store.leave_take_to_depot(1, 1).await.unwrap(), "it is there already");
     assert!(store.begin_forgetting(1, 1, None).await.unwrap());
     store.forget_take(1, 1).await.unwrap();
-    assert!(store.copies().await.unwrap().is_empty(), "the copy of a take that is forgotten is forgotten too");
+    assert!(
+        store.copies_of(&[(1, 1)]).await.unwrap().is_empty(),
+        "the copy of a take that is forgotten is forgotten too"
+    );
     store.remove_depot("attic").await.unwrap();
     assert!(store.depots().await.unwrap().is_empty());
 }
@@ -256,17 +275,19 @@ async fn tokens_are_valid_until_they_expire_or_are_removed() {
     let lasting = store.add_token(&user, "laptop", NOW, None).await.unwrap();
     let short = store.add_token(&user, "console", NOW, Some(NOW + Duration::HOUR)).await.unwrap();
     let later = NOW + Duration::HOUR;
-    assert_eq!(store.user_of_token(short.reveal(), NOW).await.unwrap().map(|(user, _)| user), Some(user.clone()));
-    assert_eq!(store.user_of_token(short.reveal(), later).await.unwrap(), None);
-    assert_eq!(store.user_of_token(lasting.reveal(), later).await.unwrap(), Some((user.clone(), None)));
+    let holder = store.token_holder(short.reveal(), NOW).await.unwrap().unwrap();
+    assert_eq!((&holder.user, holder.label.as_str(), holder.expires_at), (&user, "console", Some(later)));
+    assert_eq!(store.token_holder(short.reveal(), later).await.unwrap(), None);
+    let holder = store.token_holder(lasting.reveal(), later).await.unwrap().unwrap();
+    assert_eq!((holder.user, holder.expires_at), (user.clone(), None));
     let tokens = store.tokens_of(user.id, later).await.unwrap();
     assert_eq!(tokens.len(), 1, "the other has ended");
     assert!(store.withdraw_token(user.id + 1, tokens[0].id).await.is_err(), "it is another's");
     store.withdraw_token(user.id, tokens[0].id).await.unwrap();
-    assert_eq!(store.user_of_token(lasting.reveal(), later).await.unwrap(), None);
+    assert_eq!(store.token_holder(lasting.reveal(), later).await.unwrap(), None);
     store.remove_token(lasting.reveal()).await.unwrap();
-    assert_eq!(store.user_of_token(lasting.reveal(), NOW).await.unwrap(), None);
-    assert_eq!(store.user_of_token("wvt-guess", NOW).await.unwrap(), None);
+    assert_eq!(store.token_holder(lasting.reveal(), NOW).await.unwrap(), None);
+    assert_eq!(store.token_holder("wvt-guess", NOW).await.unwrap(), None);
 }
 
 #[tokio::test]
@@ -275,7 +296,8 @@ async fn channels_and_keys_come_and_go() {
     let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
     assert!(matches!(store.add_channel("finish-line", &settings(), NOW).await, Err(StoreError::NameTaken(_))));
     let srt = SrtTerms { latency_ms: 1_200, passphrase: Some(Secret::new("wexcombe reach")) };
-    let changed = ChannelSettings { hold_ms: 0, replaces: true, slate: SlateChoice::Uploaded, srt, ..settings() };
+    let changed =
+        ChannelSettings { hold_ms: 0, takeover: Takeover::Replace, slate: SlateChoice::Uploaded, srt, ..settings() };
     assert_eq!(store.change_channel("finish-line", &changed).await.unwrap().settings, changed);
     let van = NewStreamKey {
         right: KeyRight::Publish,
@@ -291,14 +313,14 @@ async fn channels_and_keys_come_and_go() {
         expires_at: None,
         allowed_from: Vec::new(),
     };
-    let (key, secret) = store.add_key(channel.id, &van, NOW).await.unwrap();
-    let (viewing, _) = store.add_key(channel.id, &mixer, NOW).await.unwrap();
+    let password = KeyPassword { salt: "salt".into(), digest: Secret::new("digest-of-it") };
+    let (key, secret) = store.add_key(channel.id, &van, NOW, |_| password.clone()).await.unwrap();
+    let (viewing, _) = store.add_key(channel.id, &mixer, NOW, |_| password.clone()).await.unwrap();
     assert_eq!((key.right, key.rank, viewing.right), (KeyRight::Publish, 1, KeyRight::View));
     assert_eq!((&key.allowed_from, &viewing.allowed_from), (&van.allowed_from, &mixer.allowed_from));
-    let password = KeyPassword { salt: "salt".into(), digest: Secret::new("digest-of-it") };
-    store.set_key_password(viewing.id, &password).await.unwrap();
-    let passwords: Vec<_> = store.keys(channel.id).await.unwrap().into_iter().map(|key| key.password).collect();
-    assert_eq!(passwords, [None, Some(password)]);
+    let keys = store.keys_of(&[channel.id, channel.id + 1]).await.unwrap();
+    assert_eq!(keys.iter().map(|key| key.password.as_ref()).collect::<Vec<_>>(), [Some(&password); 2]);
+    assert!(store.keys_of(&[]).await.unwrap().is_empty());
     let raw = sqlx::MySqlPool::connect(database.url()).await.unwrap();
     let query = sqlx::query_scalar("SELECT sealed_password_digest FROM stream_keys WHERE id = ?");
     let sealed: Vec<u8> = query.bind(viewing.id).fetch_one(&raw).await.unwrap();
@@ -306,9 +328,13 @@ async fn channels_and_keys_come_and_go() {
     store.remove_key(channel.id, viewing.id).await.unwrap();
     assert_eq!(key.digest, store.keychain().digest(secret.reveal()));
     assert!(secret.reveal().starts_with(&key.prefix));
-    assert_eq!(store.keys(channel.id).await.unwrap(), std::slice::from_ref(&key));
+    assert_eq!(store.keys_of(&[channel.id]).await.unwrap(), std::slice::from_ref(&key));
     assert!(matches!(store.remove_key(channel.id + 1, key.id).await, Err(StoreError::NotFound { .. })));
+    assert_eq!(store.channels_by_id(&[channel.id, 99]).await.unwrap().len(), 1);
     store.remove_channel("finish-line").await.unwrap();
+    // Added, changed, two keys made, two tries to remove one, gone.
+    let versions = store.channel_versions().await.unwrap();
+    assert_eq!(versions.iter().find(|(id, _)| *id == channel.id), Some(&(channel.id, 6)));
     assert!(store.all_keys().await.unwrap().is_empty());
     assert!(matches!(store.channel("finish-line").await, Err(StoreError::NotFound { kind: "channel", .. })));
 }
@@ -338,9 +364,11 @@ async fn destination_keys_are_sealed_in_the_database() {
         srt: SrtTerms { latency_ms: 900, passphrase: Some(Secret::new("wexcombe reach")) },
         ..destination("rtmp://127.0.0.1/b")
     };
-    let moved = store.change_destination("quayside", &settings, None).await.unwrap();
+    let (moved, channels) = store.change_destination("quayside", &settings, None).await.unwrap();
+    assert_eq!(channels, [channel.id], "these are to follow");
+    assert_eq!(store.destinations_of(&[channel.id]).await.unwrap().len(), 1);
     assert_eq!((&moved.settings, &moved.key), (&settings, &key));
-    store.remove_destination("quayside").await.unwrap();
+    assert_eq!(store.remove_destination("quayside").await.unwrap(), [channel.id]);
     assert!(store.channel_destinations().await.unwrap().is_empty());
 }
 
@@ -355,7 +383,6 @@ async fn another_key_file_is_noticed() {
 #[tokio::test]
 async fn sessions_legs_and_takes_are_kept() {
     let (_database, store) = store().await;
-    assert_eq!(store.last_session_id().await.unwrap(), 0);
     for id in 1..=3 {
         store.begin_session(&session(id)).await.unwrap();
         store.begin_session(&session(id)).await.unwrap();
@@ -381,7 +408,7 @@ async fn sessions_legs_and_takes_are_kept() {
         session_id: 2,
         destination_id: 9,
         destination_name: "plovio".into(),
-        state: "carrying".into(),
+        state: LegPhase::Carrying,
         reason: None,
         sent_frame_count: 1,
         sent_bytes: 2,
@@ -406,7 +433,6 @@ async fn sessions_legs_and_takes_are_kept() {
 
     let closed = store.close_unfinished(NOW + Duration::HOUR, "the service ended").await.unwrap();
     assert_eq!(closed.sessions, [1, 3]);
-    assert_eq!(store.last_session_id().await.unwrap(), 3);
 }
 
 #[tokio::test]
@@ -457,4 +483,48 @@ async fn a_statement_that_waits_for_a_lock_is_given_up() {
     assert!(waited.as_ref().is_err_and(StoreError::is_unavailable), "{waited:?}");
     other.close().await.unwrap();
     assert_eq!(store.channels().await.unwrap().len(), 0, "the connection goes on");
+}
+
+/// Numbers go on where they stopped, and a block is another's for good.
+#[tokio::test]
+async fn session_numbers_follow_and_are_given_once() {
+    let (_database, store) = store().await;
+    assert_eq!(store.session_numbers().await.unwrap(), (1, 64));
+    assert_eq!(store.session_numbers().await.unwrap(), (1, 64), "nothing was used");
+    store.begin_session(&session(1)).await.unwrap();
+    store.begin_session(&session(2)).await.unwrap();
+    assert_eq!(store.session_numbers().await.unwrap(), (3, 64));
+    assert_eq!(store.new_session_numbers().await.unwrap(), (65, 128));
+    let both = tokio::join!(store.new_session_numbers(), store.new_session_numbers());
+    let mut firsts = [both.0.unwrap().0, both.1.unwrap().0];
+    firsts.sort_unstable();
+    assert_eq!(firsts, [129, 193], "two at once get two blocks");
+    assert_eq!(store.session_numbers().await.unwrap(), (193, 256));
+}
+
+/// The keeper asks for what is due, and gets nothing else.
+#[tokio::test]
+async fn the_keeper_finds_what_is_due() {
+    let (_database, store) = store().await;
+    store.begin_session(&session(1)).await.unwrap();
+    let states = [TakeState::Writing, TakeState::Complete, TakeState::CutOff, TakeState::Complete];
+    for (number, state) in (1..).zip(states) {
+        store.write_take(&TakeRecord { state, ..take(1, number) }).await.unwrap();
+    }
+    let mended = TakeRecord { state: TakeState::CutOff, repair: Some("the index was written".into()), ..take(1, 5) };
+    store.write_take(&mended).await.unwrap();
+    store.set_take_digest(1, 4, Some([7; 32])).await.unwrap();
+    let numbers =
+        |takes: Vec<waverant_store::StoredTake>| -> Vec<u32> { takes.iter().map(|take| take.record.number).collect() };
+    assert_eq!(numbers(store.takes_to_mend().await.unwrap()), [3]);
+    assert_eq!(numbers(store.takes_to_take_in().await.unwrap()), [5, 2]);
+    assert_eq!(numbers(store.takes_here("finish-line").await.unwrap()), [5, 4, 3, 2, 1]);
+    assert!(store.takes_here("boathouse").await.unwrap().is_empty());
+    store.set_take_removed(1, 2, Some(NOW)).await.unwrap();
+    assert!(store.takes_removed_until(NOW - Duration::SECOND).await.unwrap().is_empty());
+    assert_eq!(numbers(store.takes_removed_until(NOW).await.unwrap()), [2]);
+    assert!(store.begin_forgetting(1, 2, Some(NOW)).await.unwrap());
+    assert_eq!(numbers(store.going_takes().await.unwrap()), [2]);
+    assert_eq!(numbers(store.takes_to_take_in().await.unwrap()), [5]);
+    assert!(store.copied_takes_here("finish-line").await.unwrap().is_empty());
 }

@@ -13,7 +13,9 @@ use std::time::{Duration, Instant};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use thiserror::Error;
 
-use crate::Secret;
+use waverant_relay::Secret;
+
+use crate::secrets::new_database_password;
 
 /// How long the server may take until it answers.
 const START_TIMEOUT: Duration = Duration::from_secs(60);
@@ -404,7 +406,7 @@ fn keep_password(folder: &Path) -> Result<Secret, PrivateServerError> {
     {
         return Ok(Secret::new(kept.trim()));
     }
-    let password = Secret::new_database_password();
+    let password = new_database_password();
     write_private(&path, password.reveal())?;
     Ok(password)
 }

@@ -19,12 +19,17 @@ const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(3);
 /// would wait for a day. In seconds.
 const STATEMENT_LIMIT: &str = "SET SESSION max_statement_time = 10";
 
+/// The node of a house of one; it is in the tables from their begin.
+const FIRST_NODE: u32 = 1;
+
 /// The records of the house.
 #[derive(Clone, Debug)]
 pub struct Store {
     pub(crate) pool: MySqlPool,
     pub(crate) keychain: Keychain,
     pub(crate) hasher: Hasher,
+    /// The node that this is.
+    pub(crate) node: u32,
 }
 
 impl Store {
@@ -48,7 +53,7 @@ impl Store {
             })
             .connect_with(options)
             .await?;
-        let store = Self { pool, keychain, hasher: Hasher::start()? };
+        let store = Self { pool, keychain, hasher: Hasher::start()?, node: FIRST_NODE };
         store.check_key_file().await?;
         Ok(store)
     }

@@ -1,10 +1,11 @@
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, Row};
 use time::OffsetDateTime;
+use waverant_relay::{Secret, SlateChoice, Takeover};
 
 use super::recording::{self, RecordingSettings};
-use super::{time_in, to_column};
-use crate::{Secret, Store, StoreError};
+use super::{places, time_in, to_column};
+use crate::{Store, StoreError};
 
 /// What of a channel can be changed.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,8 +16,8 @@ pub struct ChannelSettings {
     pub hold_ms: u32,
     /// What concerns its recordings.
     pub recording: RecordingSettings,
-    /// True if a second publisher takes over; else it is turned away.
-    pub replaces: bool,
+    /// What becomes of a second publisher.
+    pub takeover: Takeover,
     /// What is sent while a session holds.
     pub slate: SlateChoice,
     /// What it asks of encoders and players over SRT.
@@ -38,38 +39,31 @@ impl Default for SrtTerms {
     }
 }
 
-/// What is sent while a session holds.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum SlateChoice {
-    /// Nothing.
-    #[default]
-    None,
-    /// The built-in holding picture.
-    BuiltIn,
-    /// The uploaded clip; the built-in picture where that does not fit.
-    Uploaded,
-}
-
-impl SlateChoice {
-    fn as_column(self) -> &'static str {
-        match self {
-            Self::None => "none",
-            Self::BuiltIn => "built-in",
-            Self::Uploaded => "uploaded",
-        }
-    }
-
-    fn from_column(text: &str) -> Self {
-        match text {
-            "built-in" => Self::BuiltIn,
-            "uploaded" => Self::Uploaded,
-            _ => Self::None,
-        }
+fn slate_column(slate: SlateChoice) -> &'static str {
+    match slate {
+        SlateChoice::None => "none",
+        SlateChoice::BuiltIn => "built-in",
+        SlateChoice::Uploaded => "uploaded",
     }
 }
 
-fn takeover_column(replaces: bool) -> &'static str {
-    if replaces { "replace" } else { "refuse" }
+fn slate_from(column: &str) -> SlateChoice {
+    match column {
+        "built-in" => SlateChoice::BuiltIn,
+        "uploaded" => SlateChoice::Uploaded,
+        _ => SlateChoice::None,
+    }
+}
+
+fn takeover_column(takeover: Takeover) -> &'static str {
+    match takeover {
+        Takeover::Replace => "replace",
+        Takeover::Refuse => "refuse",
+    }
+}
+
+fn takeover_from(column: &str) -> Takeover {
+    if column == "replace" { Takeover::Replace } else { Takeover::Refuse }
 }
 
 /// A named place for one live stream at a time.
@@ -94,8 +88,8 @@ impl Store {
                 title: row.try_get("title")?,
                 hold_ms: row.try_get("hold_ms")?,
                 recording: RecordingSettings::from_row(row)?,
-                replaces: row.try_get::<&str, _>("takeover")? == "replace",
-                slate: SlateChoice::from_column(row.try_get("slate")?),
+                takeover: takeover_from(row.try_get("takeover")?),
+                slate: slate_from(row.try_get("slate")?),
                 srt: self.srt_terms_from(row)?,
             },
             created_at: time_in(row, "created_at")?,
@@ -119,6 +113,16 @@ impl Store {
     pub async fn channels(&self) -> Result<Vec<Channel>, StoreError> {
         let rows = sqlx::query("SELECT * FROM channels ORDER BY name").fetch_all(&self.pool).await?;
         rows.iter().map(|row| self.read_channel(row)).collect()
+    }
+
+    /// The channels with these numbers; those that are not there are left out.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn channels_by_id(&self, ids: &[u64]) -> Result<Vec<Channel>, StoreError> {
+        let query = format!("SELECT * FROM channels WHERE id IN ({})", places(ids.len()));
+        let query = ids.iter().fold(sqlx::query(AssertSqlSafe(query)), |query, id| query.bind(id));
+        query.fetch_all(&self.pool).await?.iter().map(|row| self.read_channel(row)).collect()
     }
 
     /// The channel with this name.
@@ -151,12 +155,16 @@ impl Store {
             .bind(name)
             .bind(&settings.title)
             .bind(settings.hold_ms)
-            .bind(takeover_column(settings.replaces))
-            .bind(settings.slate.as_column())
+            .bind(takeover_column(settings.takeover))
+            .bind(slate_column(settings.slate))
             .bind(settings.srt.latency_ms)
             .bind(self.seal_passphrase(&settings.srt)?)
             .bind(to_column(now));
-        settings.recording.bind(query).execute(&self.pool).await.map_err(StoreError::name_taken(name))?;
+        let mut transaction = self.pool.begin().await?;
+        let added = settings.recording.bind(query).execute(&mut *transaction).await;
+        let id = added.map_err(StoreError::name_taken(name))?.last_insert_id();
+        Self::count_change(&mut transaction, id).await?;
+        transaction.commit().await?;
         self.channel(name).await
     }
 
@@ -173,11 +181,15 @@ impl Store {
         let query = sqlx::query(AssertSqlSafe(changed))
             .bind(&settings.title)
             .bind(settings.hold_ms)
-            .bind(takeover_column(settings.replaces))
-            .bind(settings.slate.as_column())
+            .bind(takeover_column(settings.takeover))
+            .bind(slate_column(settings.slate))
             .bind(settings.srt.latency_ms)
             .bind(self.seal_passphrase(&settings.srt)?);
-        settings.recording.bind(query).bind(name).execute(&self.pool).await?;
+        let id = self.channel(name).await?.id;
+        let mut transaction = self.pool.begin().await?;
+        settings.recording.bind(query).bind(name).execute(&mut *transaction).await?;
+        Self::count_change(&mut transaction, id).await?;
+        transaction.commit().await?;
         self.channel(name).await
     }
 
@@ -186,7 +198,11 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn remove_channel(&self, name: &str) -> Result<(), StoreError> {
-        let done = sqlx::query("DELETE FROM channels WHERE name = ?").bind(name).execute(&self.pool).await?;
+        let id = self.channel(name).await?.id;
+        let mut transaction = self.pool.begin().await?;
+        let done = sqlx::query("DELETE FROM channels WHERE id = ?").bind(id).execute(&mut *transaction).await?;
+        Self::count_change(&mut transaction, id).await?;
+        transaction.commit().await?;
         match done.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "channel", name: name.to_owned() }),
             _ => Ok(()),

@@ -1,10 +1,10 @@
-use serde::{Deserialize, Serialize};
-use sqlx::Row;
 use sqlx::mysql::MySqlRow;
+use sqlx::{AssertSqlSafe, Row};
 use time::OffsetDateTime;
+use waverant_relay::Secret;
 
 use super::{fitted, time_in, to_column};
-use crate::{Secret, Store, StoreError};
+use crate::{Store, StoreError};
 
 /// Longer texts are cut.
 const MAX_ERROR: usize = 255;
@@ -65,14 +65,12 @@ impl CopyState {
 }
 
 /// An upload in parts that was begun.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CopyUpload {
     /// Its name at the depot.
     pub id: String,
     /// The length of each part but the last.
     pub part_bytes: u64,
-    /// What the depot calls the parts that are there, from the first on.
-    pub parts: Vec<String>,
 }
 
 /// A take's copy in a depot.
@@ -101,7 +99,7 @@ pub struct CopyRecord {
 }
 
 fn copy_from(row: &MySqlRow) -> Result<CopyRecord, StoreError> {
-    let (id, parts): (Option<String>, Option<String>) = (row.try_get("upload_id")?, row.try_get("parts")?);
+    let id: Option<String> = row.try_get("upload_id")?;
     let part_bytes = row.try_get("part_bytes")?;
     Ok(CopyRecord {
         session_id: row.try_get("session_id")?,
@@ -109,10 +107,7 @@ fn copy_from(row: &MySqlRow) -> Result<CopyRecord, StoreError> {
         depot: row.try_get("depot")?,
         object_key: row.try_get("object_key")?,
         state: CopyState::from_name(row.try_get("state")?),
-        upload: id.map(|id| {
-            let parts = parts.and_then(|parts| serde_json::from_str(&parts).ok()).unwrap_or_default();
-            CopyUpload { id, part_bytes, parts }
-        }),
+        upload: id.map(|id| CopyUpload { id, part_bytes }),
         sent_bytes: row.try_get("sent_bytes")?,
         attempt_count: row.try_get("attempt_count")?,
         error: row.try_get("error")?,
@@ -177,22 +172,31 @@ impl Store {
         Ok(())
     }
 
-    /// Removes a depot; channels no longer copy to it, and what is there stays there.
+    /// Removes a depot; channels no longer copy to it, and what is there stays there. Returns those channels.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
-    pub async fn remove_depot(&self, name: &str) -> Result<(), StoreError> {
-        let done = sqlx::query("DELETE FROM depots WHERE name = ?").bind(name).execute(&self.pool).await?;
-        sqlx::query("UPDATE channels SET depot = NULL WHERE depot = ?").bind(name).execute(&self.pool).await?;
+    pub async fn remove_depot(&self, name: &str) -> Result<Vec<u64>, StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        let done = sqlx::query("DELETE FROM depots WHERE name = ?").bind(name).execute(&mut *transaction).await?;
+        let channels: Vec<u64> = sqlx::query_scalar("SELECT id FROM channels WHERE depot = ?")
+            .bind(name)
+            .fetch_all(&mut *transaction)
+            .await?;
+        sqlx::query("UPDATE channels SET depot = NULL WHERE depot = ?").bind(name).execute(&mut *transaction).await?;
+        for channel in &channels {
+            Self::count_change(&mut transaction, *channel).await?;
+        }
         // What never came there never will, and is not to be waited for.
         sqlx::query("DELETE FROM copies WHERE depot = ? AND state <> ?")
             .bind(name)
             .bind(CopyState::There.name())
-            .execute(&self.pool)
+            .execute(&mut *transaction)
             .await?;
+        transaction.commit().await?;
         match done.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "depot", name: name.to_owned() }),
-            _ => Ok(()),
+            _ => Ok(channels),
         }
     }
 
@@ -203,8 +207,11 @@ impl Store {
     pub async fn write_copy(&self, copy: &CopyRecord) -> Result<(), StoreError> {
         let upload = copy.upload.as_ref();
         sqlx::query(
-            "REPLACE INTO copies (session_id, number, depot, object_key, state, upload_id, part_bytes, parts, \
-             sent_bytes, attempt_count, error, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO copies (session_id, number, depot, object_key, state, upload_id, part_bytes, sent_bytes, \
+             attempt_count, error, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
+             depot = VALUE(depot), object_key = VALUE(object_key), state = VALUE(state), \
+             upload_id = VALUE(upload_id), part_bytes = VALUE(part_bytes), sent_bytes = VALUE(sent_bytes), \
+             attempt_count = VALUE(attempt_count), error = VALUE(error), changed_at = VALUE(changed_at)",
         )
         .bind(copy.session_id)
         .bind(copy.number)
@@ -213,7 +220,6 @@ impl Store {
         .bind(copy.state.name())
         .bind(upload.map(|upload| &upload.id))
         .bind(upload.map_or(0, |upload| upload.part_bytes))
-        .bind(upload.map(|upload| serde_json::to_string(&upload.parts).unwrap_or_default()))
         .bind(copy.sent_bytes)
         .bind(copy.attempt_count)
         .bind(copy.error.as_deref().map(|error| fitted(error, MAX_ERROR)))
@@ -223,13 +229,96 @@ impl Store {
         Ok(())
     }
 
-    /// All copies, the oldest take first.
+    /// Copies to a depot that are not there yet, of takes on this node, the oldest take first.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn copies(&self) -> Result<Vec<CopyRecord>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM copies ORDER BY session_id, number").fetch_all(&self.pool).await?;
+    pub async fn unfinished_copies(&self, depot: &str) -> Result<Vec<CopyRecord>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT copies.* FROM copies JOIN takes USING (session_id, number) \
+             WHERE copies.state IN (?, ?, ?) AND depot = ? AND node_id = ? ORDER BY session_id, number",
+        )
+        .bind(CopyState::Waiting.name())
+        .bind(CopyState::Sending.name())
+        .bind(CopyState::Failing.name())
+        .bind(depot)
+        .bind(self.node)
+        .fetch_all(&self.pool)
+        .await?;
         rows.iter().map(copy_from).collect()
+    }
+
+    /// Depots to which copies are to be sent that are not there yet.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn depots_in_use(&self) -> Result<Vec<String>, StoreError> {
+        let names = sqlx::query_scalar("SELECT DISTINCT depot FROM copies WHERE state IN (?, ?, ?)")
+            .bind(CopyState::Waiting.name())
+            .bind(CopyState::Sending.name())
+            .bind(CopyState::Failing.name());
+        Ok(names.fetch_all(&self.pool).await?)
+    }
+
+    /// The copies of these takes, each by session and number.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn copies_of(&self, takes: &[(u64, u32)]) -> Result<Vec<CopyRecord>, StoreError> {
+        if takes.is_empty() {
+            return Ok(Vec::new());
+        }
+        let pairs = vec!["(?, ?)"; takes.len()].join(", ");
+        let query = format!("SELECT * FROM copies WHERE (session_id, number) IN ({pairs})");
+        let query = takes
+            .iter()
+            .fold(sqlx::query(AssertSqlSafe(query)), |query, (session, number)| query.bind(session).bind(number));
+        query.fetch_all(&self.pool).await?.iter().map(copy_from).collect()
+    }
+
+    /// What the depot calls the parts of an upload that are there, from the first on.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn copy_parts(&self, session_id: u64, number: u32) -> Result<Vec<String>, StoreError> {
+        let parts =
+            sqlx::query_scalar("SELECT content_id FROM copy_parts WHERE session_id = ? AND number = ? ORDER BY part");
+        Ok(parts.bind(session_id).bind(number).fetch_all(&self.pool).await?)
+    }
+
+    /// Writes down that a part of an upload is there, and with it how much is.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn write_copy_part(&self, copy: &CopyRecord, part: u32, content_id: &str) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        sqlx::query("REPLACE INTO copy_parts (session_id, number, part, content_id) VALUES (?, ?, ?, ?)")
+            .bind(copy.session_id)
+            .bind(copy.number)
+            .bind(part)
+            .bind(content_id)
+            .execute(&mut *transaction)
+            .await?;
+        sqlx::query("UPDATE copies SET sent_bytes = ? WHERE session_id = ? AND number = ?")
+            .bind(copy.sent_bytes)
+            .bind(copy.session_id)
+            .bind(copy.number)
+            .execute(&mut *transaction)
+            .await?;
+        Ok(transaction.commit().await?)
+    }
+
+    /// Forgets the parts of an upload: it is done, or begun anew.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn forget_copy_parts(&self, session_id: u64, number: u32) -> Result<(), StoreError> {
+        sqlx::query("DELETE FROM copy_parts WHERE session_id = ? AND number = ?")
+            .bind(session_id)
+            .bind(number)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
     }
 
     /// The copy of a take, if there is one.

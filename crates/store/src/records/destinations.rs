@@ -1,11 +1,12 @@
 use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
-use sqlx::{MySql, Row};
+use sqlx::{AssertSqlSafe, MySql, Row};
 use time::OffsetDateTime;
+use waverant_relay::Secret;
 
 use super::channels::SrtTerms;
-use super::{time_in, to_column};
-use crate::{Secret, Store, StoreError};
+use super::{places, time_in, to_column};
+use crate::{Store, StoreError};
 
 /// A platform's address and key under a name of the user's own.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -51,6 +52,9 @@ pub struct Sending {
     /// How much later than the show it starts, in milliseconds.
     pub start_after_ms: u32,
 }
+
+const OF_CHANNELS: &str = "SELECT channel_id, switched_on, delay_ms, start_after_ms, destinations.* \
+     FROM channel_destinations JOIN destinations ON destinations.id = destination_id";
 
 fn otherwise_column(or_no_audio: bool) -> &'static str {
     if or_no_audio { "none" } else { "first" }
@@ -149,7 +153,7 @@ impl Store {
         self.destination(name).await
     }
 
-    /// Changes a destination, and its key if one is given.
+    /// Changes a destination, and its key if one is given. Returns it with the channels that have it.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
@@ -158,26 +162,34 @@ impl Store {
         name: &str,
         settings: &DestinationSettings,
         key: Option<&Secret>,
-    ) -> Result<Destination, StoreError> {
+    ) -> Result<(Destination, Vec<u64>), StoreError> {
         let sealed = key.map(|key| self.keychain.seal(key)).transpose()?;
         let changed = sqlx::query(
             "UPDATE destinations SET address = ?, authority = ?, batch_ms = ?, limits_sheet = ?, audio_pick = ?, \
              audio_otherwise = ?, srt_latency_ms = ?, sealed_passphrase = ?, sealed_key = COALESCE(?, sealed_key) \
              WHERE name = ?",
         );
-        self.bind_settings(changed, settings)?.bind(sealed).bind(name).execute(&self.pool).await?;
-        self.destination(name).await
+        let id = self.destination(name).await?.id;
+        let mut transaction = self.pool.begin().await?;
+        self.bind_settings(changed, settings)?.bind(sealed).bind(name).execute(&mut *transaction).await?;
+        let channels = Self::count_changes_by(&mut transaction, id).await?;
+        transaction.commit().await?;
+        Ok((self.destination(name).await?, channels))
     }
 
-    /// Removes a destination, from all channels too.
+    /// Removes a destination, from all channels too. Returns those channels.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
-    pub async fn remove_destination(&self, name: &str) -> Result<(), StoreError> {
-        let done = sqlx::query("DELETE FROM destinations WHERE name = ?").bind(name).execute(&self.pool).await?;
+    pub async fn remove_destination(&self, name: &str) -> Result<Vec<u64>, StoreError> {
+        let id = self.destination(name).await?.id;
+        let mut transaction = self.pool.begin().await?;
+        let channels = Self::count_changes_by(&mut transaction, id).await?;
+        let done = sqlx::query("DELETE FROM destinations WHERE id = ?").bind(id).execute(&mut *transaction).await?;
+        transaction.commit().await?;
         match done.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "destination", name: name.to_owned() }),
-            _ => Ok(()),
+            _ => Ok(channels),
         }
     }
 
@@ -186,12 +198,22 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn channel_destinations(&self) -> Result<Vec<ChannelDestination>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT channel_id, switched_on, delay_ms, start_after_ms, destinations.* FROM channel_destinations \
-             JOIN destinations ON destinations.id = destination_id ORDER BY channel_id, destinations.name",
-        )
-        .fetch_all(&self.pool)
-        .await?;
+        let query = format!("{OF_CHANNELS} ORDER BY channel_id, destinations.name");
+        self.channel_destinations_from(&sqlx::query(AssertSqlSafe(query)).fetch_all(&self.pool).await?)
+    }
+
+    /// The destinations of these channels.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn destinations_of(&self, channel_ids: &[u64]) -> Result<Vec<ChannelDestination>, StoreError> {
+        let among = places(channel_ids.len());
+        let query = format!("{OF_CHANNELS} WHERE channel_id IN ({among}) ORDER BY channel_id, destinations.name");
+        let query = channel_ids.iter().fold(sqlx::query(AssertSqlSafe(query)), |query, id| query.bind(id));
+        self.channel_destinations_from(&query.fetch_all(&self.pool).await?)
+    }
+
+    fn channel_destinations_from(&self, rows: &[MySqlRow]) -> Result<Vec<ChannelDestination>, StoreError> {
         let from_row = |row: &MySqlRow| {
             Ok(ChannelDestination {
                 channel_id: row.try_get("channel_id")?,
@@ -216,6 +238,7 @@ impl Store {
         destination_id: u64,
         sending: Sending,
     ) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
         sqlx::query(
             "REPLACE INTO channel_destinations (channel_id, destination_id, switched_on, delay_ms, start_after_ms) \
              VALUES (?, ?, ?, ?, ?)",
@@ -225,9 +248,10 @@ impl Store {
         .bind(sending.switched_on)
         .bind(sending.delay_ms)
         .bind(sending.start_after_ms)
-        .execute(&self.pool)
+        .execute(&mut *transaction)
         .await?;
-        Ok(())
+        Self::count_change(&mut transaction, channel_id).await?;
+        Ok(transaction.commit().await?)
     }
 
     /// Takes a destination from a channel.
@@ -235,11 +259,13 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn remove_channel_destination(&self, channel_id: u64, destination_id: u64) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
         sqlx::query("DELETE FROM channel_destinations WHERE channel_id = ? AND destination_id = ?")
             .bind(channel_id)
             .bind(destination_id)
-            .execute(&self.pool)
+            .execute(&mut *transaction)
             .await?;
-        Ok(())
+        Self::count_change(&mut transaction, channel_id).await?;
+        Ok(transaction.commit().await?)
     }
 }

@@ -1,31 +1,22 @@
-use sqlx::Row;
 use sqlx::mysql::MySqlRow;
+use sqlx::{AssertSqlSafe, Row};
 use time::OffsetDateTime;
+use waverant_relay::{KeyRight, Secret};
 
-use super::{fitted, optional_time_in, time_in, to_column};
-use crate::{Keychain, Secret, Store, StoreError};
+use super::{fitted, optional_time_in, places, time_in, to_column};
+use crate::secrets::new_stream_key;
+use crate::{Keychain, Store, StoreError};
 
-/// What a key opens.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum KeyRight {
-    /// Publishing on the channel.
-    Publish,
-    /// Watching the channel.
-    View,
+fn right_column(right: KeyRight) -> &'static str {
+    match right {
+        KeyRight::Publish => "publish",
+        KeyRight::View => "view",
+    }
 }
 
-impl KeyRight {
-    fn as_column(self) -> &'static str {
-        match self {
-            Self::Publish => "publish",
-            Self::View => "view",
-        }
-    }
-
-    /// What this version does not know opens nothing but watching.
-    fn from_column(text: &str) -> Self {
-        if text == "publish" { Self::Publish } else { Self::View }
-    }
+/// What this version does not know opens nothing but watching.
+fn right_from(column: &str) -> KeyRight {
+    if column == "publish" { KeyRight::Publish } else { KeyRight::View }
 }
 
 /// A stream key as it is kept: everything but the key.
@@ -92,7 +83,7 @@ fn key_from(keychain: &Keychain, row: &MySqlRow) -> Result<StreamKey, StoreError
         password,
         id: row.try_get("id")?,
         channel_id: row.try_get("channel_id")?,
-        right: KeyRight::from_column(row.try_get("key_right")?),
+        right: right_from(row.try_get("key_right")?),
         rank: row.try_get("rank_number")?,
         label: row.try_get("label")?,
         prefix: row.try_get("prefix")?,
@@ -116,19 +107,19 @@ impl Store {
         rows.iter().map(|row| key_from(&self.keychain, row)).collect()
     }
 
-    /// The stream keys of a channel.
+    /// The stream keys of these channels.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn keys(&self, channel_id: u64) -> Result<Vec<StreamKey>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM stream_keys WHERE channel_id = ? ORDER BY id")
-            .bind(channel_id)
-            .fetch_all(&self.pool)
-            .await?;
-        rows.iter().map(|row| key_from(&self.keychain, row)).collect()
+    pub async fn keys_of(&self, channel_ids: &[u64]) -> Result<Vec<StreamKey>, StoreError> {
+        let query =
+            format!("SELECT * FROM stream_keys WHERE channel_id IN ({}) ORDER BY id", places(channel_ids.len()));
+        let query = channel_ids.iter().fold(sqlx::query(AssertSqlSafe(query)), |query, id| query.bind(id));
+        query.fetch_all(&self.pool).await?.iter().map(|row| key_from(&self.keychain, row)).collect()
     }
 
-    /// Makes a stream key. The key itself is not kept and cannot be shown again.
+    /// Makes a stream key. The key itself is not kept and cannot be shown again. `password` tells by what an
+    /// encoder's answer to a challenge is checked that has the key as its password.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
@@ -137,14 +128,17 @@ impl Store {
         channel_id: u64,
         new: &NewStreamKey,
         now: OffsetDateTime,
+        password: impl FnOnce(&Secret) -> KeyPassword,
     ) -> Result<(StreamKey, Secret), StoreError> {
-        let secret = Secret::new_stream_key();
+        let secret = new_stream_key();
+        let password = password(&secret);
+        let mut transaction = self.pool.begin().await?;
         let added = sqlx::query(
             "INSERT INTO stream_keys (channel_id, key_right, rank_number, label, prefix, digest, created_at, expires_at, \
-             allowed_from) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+             allowed_from, password_salt, sealed_password_digest) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(channel_id)
-        .bind(new.right.as_column())
+        .bind(right_column(new.right))
         .bind(new.rank)
         .bind(fitted(&new.label, 96))
         .bind(secret.prefix())
@@ -152,27 +146,17 @@ impl Store {
         .bind(to_column(now))
         .bind(new.expires_at.map(to_column))
         .bind((!new.allowed_from.is_empty()).then(|| new.allowed_from.join(",")))
-        .execute(&self.pool)
+        .bind(&password.salt)
+        .bind(self.keychain.seal(&password.digest)?)
+        .execute(&mut *transaction)
         .await?;
         let row = sqlx::query("SELECT * FROM stream_keys WHERE id = ?")
             .bind(added.last_insert_id())
-            .fetch_one(&self.pool)
+            .fetch_one(&mut *transaction)
             .await?;
+        Self::count_change(&mut transaction, channel_id).await?;
+        transaction.commit().await?;
         Ok((key_from(&self.keychain, &row)?, secret))
-    }
-
-    /// Lets a key be used as a password, too.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database does not answer.
-    pub async fn set_key_password(&self, id: u64, password: &KeyPassword) -> Result<(), StoreError> {
-        sqlx::query("UPDATE stream_keys SET password_salt = ?, sealed_password_digest = ? WHERE id = ?")
-            .bind(&password.salt)
-            .bind(self.keychain.seal(&password.digest)?)
-            .bind(id)
-            .execute(&self.pool)
-            .await?;
-        Ok(())
     }
 
     /// Removes a stream key of a channel.
@@ -180,11 +164,14 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn remove_key(&self, channel_id: u64, id: u64) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
         let done = sqlx::query("DELETE FROM stream_keys WHERE channel_id = ? AND id = ?")
             .bind(channel_id)
             .bind(id)
-            .execute(&self.pool)
+            .execute(&mut *transaction)
             .await?;
+        Self::count_change(&mut transaction, channel_id).await?;
+        transaction.commit().await?;
         match done.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "stream key", name: id.to_string() }),
             _ => Ok(()),

@@ -4,25 +4,28 @@ mod channels;
 mod depots;
 mod destinations;
 mod keys;
+mod numbers;
 mod recording;
 mod sessions;
 mod takes;
+mod takes_due;
 mod turned_away;
 mod users;
+mod versions;
 
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
 
-pub use channels::{Channel, ChannelSettings, SlateChoice, SrtTerms};
+pub use channels::{Channel, ChannelSettings, SrtTerms};
 pub use depots::{CopyRecord, CopyState, CopyUpload, Depot};
 pub use destinations::{ChannelDestination, Destination, DestinationSettings, Sending};
-pub use keys::{KeyPassword, KeyRight, NewStreamKey, StreamKey};
-pub use recording::{RecordingChoice, RecordingSettings};
-pub use sessions::{LegRecord, NewSession, SessionEnd, SessionFilter, SessionRecord, Unfinished};
-pub use takes::{StoredTake, TakeCard, TakeChange, TakeFilter, TakeMark, TakeRecord, TakeState};
+pub use keys::{KeyPassword, NewStreamKey, StreamKey};
+pub use recording::RecordingSettings;
+pub use sessions::{SessionFilter, SessionRecord, Unfinished};
+pub use takes::{StoredTake, TakeCard, TakeChange, TakeFilter};
 pub use turned_away::{TurnedAway, TurnedAwayRecord};
-pub use users::{TokenRecord, User};
+pub use users::{TokenHolder, TokenRecord, User};
 
 /// A column of UTC time.
 fn time_in(row: &MySqlRow, column: &str) -> Result<OffsetDateTime, sqlx::Error> {
@@ -38,6 +41,11 @@ fn optional_time_in(row: &MySqlRow, column: &str) -> Result<Option<OffsetDateTim
 fn to_column(time: OffsetDateTime) -> PrimitiveDateTime {
     let utc = time.to_offset(UtcOffset::UTC);
     PrimitiveDateTime::new(utc.date(), utc.time())
+}
+
+/// Question marks for so many values of a list; a list of none matches nothing.
+fn places(count: usize) -> String {
+    if count == 0 { "NULL".to_owned() } else { vec!["?"; count].join(", ") }
 }
 
 /// Cuts text to what a column holds.

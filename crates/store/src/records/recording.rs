@@ -1,36 +1,23 @@
 use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
 use sqlx::{MySql, Row};
+use waverant_relay::RecordingMode;
 
 use crate::StoreError;
 
-/// When a channel's sessions are recorded.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum RecordingChoice {
-    /// From the first packet on.
-    #[default]
-    Always,
-    /// When somebody starts it.
-    ByHand,
-    /// Never.
-    Off,
+fn mode_column(mode: RecordingMode) -> &'static str {
+    match mode {
+        RecordingMode::Always => "always",
+        RecordingMode::ByHand => "by hand",
+        RecordingMode::Off => "off",
+    }
 }
 
-impl RecordingChoice {
-    fn as_column(self) -> &'static str {
-        match self {
-            Self::Always => "always",
-            Self::ByHand => "by hand",
-            Self::Off => "off",
-        }
-    }
-
-    fn from_column(text: &str) -> Self {
-        match text {
-            "off" => Self::Off,
-            "by hand" => Self::ByHand,
-            _ => Self::Always,
-        }
+fn mode_from(column: &str) -> RecordingMode {
+    match column {
+        "off" => RecordingMode::Off,
+        "by hand" => RecordingMode::ByHand,
+        _ => RecordingMode::Always,
     }
 }
 
@@ -38,7 +25,7 @@ impl RecordingChoice {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RecordingSettings {
     /// When sessions are recorded.
-    pub choice: RecordingChoice,
+    pub mode: RecordingMode,
     /// True for Matroska; else MP4.
     pub matroska: bool,
     /// The longest take, in milliseconds.
@@ -66,7 +53,7 @@ pub struct RecordingSettings {
 impl Default for RecordingSettings {
     fn default() -> Self {
         Self {
-            choice: RecordingChoice::Always,
+            mode: RecordingMode::Always,
             matroska: false,
             split_ms: 0,
             split_bytes: 0,
@@ -101,7 +88,7 @@ pub(super) const COLUMNS: [&str; 12] = [
 impl RecordingSettings {
     pub(super) fn from_row(row: &MySqlRow) -> Result<Self, StoreError> {
         Ok(Self {
-            choice: RecordingChoice::from_column(row.try_get("recording")?),
+            mode: mode_from(row.try_get("recording")?),
             matroska: row.try_get::<&str, _>("take_format")? == "matroska",
             split_ms: row.try_get("split_ms")?,
             split_bytes: row.try_get("split_bytes")?,
@@ -119,7 +106,7 @@ impl RecordingSettings {
     /// Binds the settings in the order of their columns.
     pub(super) fn bind<'a>(&'a self, query: Query<'a, MySql, MySqlArguments>) -> Query<'a, MySql, MySqlArguments> {
         query
-            .bind(self.choice.as_column())
+            .bind(mode_column(self.mode))
             .bind(if self.matroska { "matroska" } else { "mp4" })
             .bind(self.split_ms)
             .bind(self.split_bytes)

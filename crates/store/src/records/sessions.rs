@@ -1,51 +1,15 @@
 use std::net::{IpAddr, SocketAddr};
 
-use serde::{Deserialize, Serialize};
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use time::OffsetDateTime;
+use waverant_relay::{LegPhase, LegRecord, NewSession, SessionEnd};
 
 use super::{fitted, optional_time_in, time_in, to_column};
 use crate::{Store, StoreError};
 
 /// So many of the sessions that began last tell from where publishers come.
 const RECENT_SESSIONS: u32 = 500;
-
-/// A session that begins.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct NewSession {
-    /// The session's number, given by the service so that a show can begin without the database.
-    pub id: u64,
-    /// The channel's number.
-    pub channel_id: u64,
-    /// The channel's name.
-    pub channel_name: String,
-    /// Label of the key that opened the gate.
-    pub key_label: String,
-    /// Where the publisher came from.
-    pub publisher_address: String,
-    /// What the encoder calls itself.
-    pub encoder: String,
-    /// When it began.
-    pub started_at: OffsetDateTime,
-    /// True if it is fed by the test picture.
-    pub is_rehearsal: bool,
-}
-
-/// How a session ended.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct SessionEnd {
-    /// The session's number.
-    pub id: u64,
-    /// When.
-    pub ended_at: OffsetDateTime,
-    /// Why, in words.
-    pub reason: String,
-    /// How often the publisher was lost.
-    pub loss_count: u32,
-    /// The report of the show, as JSON.
-    pub report: String,
-}
 
 /// A session as it is kept.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -58,31 +22,6 @@ pub struct SessionRecord {
     pub end_reason: Option<String>,
     /// How often the publisher was lost.
     pub loss_count: u32,
-}
-
-/// What a leg did in a session.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct LegRecord {
-    /// The session's number.
-    pub session_id: u64,
-    /// The destination's number.
-    pub destination_id: u64,
-    /// The destination's name.
-    pub destination_name: String,
-    /// Where the leg stood last.
-    pub state: String,
-    /// Why its last connection ended.
-    pub reason: Option<String>,
-    /// Pictures sent.
-    pub sent_frame_count: u64,
-    /// Payload bytes sent.
-    pub sent_bytes: u64,
-    /// Pictures that it missed: too slow for them, or not connected.
-    pub dropped_frame_count: u64,
-    /// How much of the show they were, in milliseconds.
-    pub dropped_ms: u64,
-    /// How often it dialed again.
-    pub redial_count: u32,
 }
 
 /// Which sessions to list.
@@ -126,7 +65,7 @@ fn leg_from_row(row: &MySqlRow) -> Result<LegRecord, StoreError> {
         session_id: row.try_get("session_id")?,
         destination_id: row.try_get("destination_id")?,
         destination_name: row.try_get("destination_name")?,
-        state: row.try_get("state")?,
+        state: LegPhase::from_name(row.try_get("state")?),
         reason: row.try_get("reason")?,
         sent_frame_count: row.try_get("sent_frame_count")?,
         sent_bytes: row.try_get("sent_bytes")?,
@@ -137,15 +76,6 @@ fn leg_from_row(row: &MySqlRow) -> Result<LegRecord, StoreError> {
 }
 
 impl Store {
-    /// The largest session number in use; 0 if there is none.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database does not answer.
-    pub async fn last_session_id(&self) -> Result<u64, StoreError> {
-        let last: Option<u64> = sqlx::query_scalar("SELECT MAX(id) FROM sessions").fetch_one(&self.pool).await?;
-        Ok(last.unwrap_or(0))
-    }
-
     /// From where the publishers of the last sessions came, the newest last. Rehearsals have none.
     ///
     /// # Errors
@@ -168,8 +98,8 @@ impl Store {
     pub async fn begin_session(&self, session: &NewSession) -> Result<(), StoreError> {
         sqlx::query(
             "INSERT IGNORE INTO sessions \
-             (id, channel_id, channel_name, key_label, publisher_address, encoder, started_at, is_rehearsal) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+             (id, channel_id, channel_name, key_label, publisher_address, encoder, started_at, is_rehearsal, node_id) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(session.id)
         .bind(session.channel_id)
@@ -179,6 +109,7 @@ impl Store {
         .bind(fitted(&session.encoder, 160))
         .bind(to_column(session.started_at))
         .bind(session.is_rehearsal)
+        .bind(self.node)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -248,18 +179,19 @@ impl Store {
     pub async fn write_leg(&self, leg: &LegRecord) -> Result<(), StoreError> {
         sqlx::query(
             "REPLACE INTO legs (session_id, destination_id, destination_name, state, reason, sent_frame_count, \
-             sent_bytes, dropped_frame_count, dropped_ms, redial_count) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+             sent_bytes, dropped_frame_count, dropped_ms, redial_count, node_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(leg.session_id)
         .bind(leg.destination_id)
         .bind(&leg.destination_name)
-        .bind(&leg.state)
+        .bind(leg.state.name())
         .bind(leg.reason.as_deref().map(|reason| fitted(reason, 255)))
         .bind(leg.sent_frame_count)
         .bind(leg.sent_bytes)
         .bind(leg.dropped_frame_count)
         .bind(leg.dropped_ms)
         .bind(leg.redial_count)
+        .bind(self.node)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -277,17 +209,20 @@ impl Store {
         rows.iter().map(leg_from_row).collect()
     }
 
-    /// Closes the sessions that an earlier run left open.
+    /// Closes the sessions that an earlier run of this node left open.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn close_unfinished(&self, now: OffsetDateTime, reason: &str) -> Result<Unfinished, StoreError> {
-        let sessions: Vec<u64> = sqlx::query_scalar("SELECT id FROM sessions WHERE ended_at IS NULL ORDER BY id")
-            .fetch_all(&self.pool)
-            .await?;
-        sqlx::query("UPDATE sessions SET ended_at = ?, end_reason = ? WHERE ended_at IS NULL")
+        let sessions: Vec<u64> =
+            sqlx::query_scalar("SELECT id FROM sessions WHERE ended_at IS NULL AND node_id = ? ORDER BY id")
+                .bind(self.node)
+                .fetch_all(&self.pool)
+                .await?;
+        sqlx::query("UPDATE sessions SET ended_at = ?, end_reason = ? WHERE ended_at IS NULL AND node_id = ?")
             .bind(to_column(now))
             .bind(fitted(reason, 160))
+            .bind(self.node)
             .execute(&self.pool)
             .await?;
         Ok(Unfinished { sessions })

@@ -1,79 +1,13 @@
-use serde::{Deserialize, Serialize};
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row};
 use time::OffsetDateTime;
+use waverant_relay::{TakeRecord, TakeState};
 
 use super::{fitted, optional_time_in, time_in, to_column};
 use crate::{CopyState, Store, StoreError};
 
 /// Longer texts are cut.
 const MAX_REPAIR: usize = 255;
-
-/// Where a take stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum TakeState {
-    /// It is being written.
-    Writing,
-    /// It was ended in order.
-    Complete,
-    /// The service or the disk failed while it was written; it plays up to there.
-    CutOff,
-}
-
-impl TakeState {
-    /// The state's name in the records and in the API.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Writing => "writing",
-            Self::Complete => "complete",
-            Self::CutOff => "cut off",
-        }
-    }
-
-    fn from_name(name: &str) -> Self {
-        match name {
-            "complete" => Self::Complete,
-            "writing" => Self::Writing,
-            _ => Self::CutOff,
-        }
-    }
-}
-
-/// A moment of a take.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct TakeMark {
-    /// From the take's begin, in milliseconds.
-    pub at_ms: u64,
-    /// Why.
-    pub title: String,
-}
-
-/// One recorded file, as the recorder knows it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct TakeRecord {
-    /// The session that it records.
-    pub session_id: u64,
-    /// Its place in the session, counted from 1.
-    pub number: u32,
-    /// Where it lies within the recordings folder.
-    pub path: String,
-    /// Where it stands.
-    pub state: TakeState,
-    /// When it began.
-    pub started_at: OffsetDateTime,
-    /// How long it plays, in milliseconds.
-    pub duration_ms: u64,
-    /// How much it takes, in bytes.
-    pub size_bytes: u64,
-    /// How often a part of the show is missing because the disk was too slow.
-    pub gap_count: u32,
-    /// How much of the show that is, in milliseconds.
-    pub gap_ms: u64,
-    /// Moments that were pointed out.
-    pub marks: Vec<TakeMark>,
-    /// What was done to a take that was not ended in order.
-    pub repair: Option<String>,
-}
 
 /// What people make of a take, and where its bytes are.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -90,7 +24,7 @@ pub struct TakeCard {
     pub removed_at: Option<OffsetDateTime>,
     /// The digest of the file.
     pub sha256: Option<[u8; 32]>,
-    /// True if the file is on the disk.
+    /// True if the file is on the disk of this node.
     pub is_here: bool,
 }
 
@@ -155,7 +89,7 @@ fn record_from(row: &MySqlRow) -> Result<TakeRecord, StoreError> {
     })
 }
 
-fn stored_from(row: &MySqlRow) -> Result<StoredTake, StoreError> {
+pub(super) fn stored_from(row: &MySqlRow, node: u32) -> Result<StoredTake, StoreError> {
     let digest: Option<Vec<u8>> = row.try_get("sha256")?;
     Ok(StoredTake {
         channel_name: row.try_get("channel_name")?,
@@ -167,12 +101,12 @@ fn stored_from(row: &MySqlRow) -> Result<StoredTake, StoreError> {
             cut_from: row.try_get("cut_from")?,
             removed_at: optional_time_in(row, "removed_at")?,
             sha256: digest.and_then(|digest| digest.try_into().ok()),
-            is_here: row.try_get("is_here")?,
+            is_here: row.try_get("is_here")? && row.try_get::<u32, _>("node_id")? == node,
         },
     })
 }
 
-const ALL: &str = "SELECT takes.*, channel_name FROM takes JOIN sessions ON sessions.id = session_id";
+pub(super) const ALL: &str = "SELECT takes.*, channel_name FROM takes JOIN sessions ON sessions.id = session_id";
 
 fn missing(session_id: u64, number: u32) -> StoreError {
     StoreError::NotFound { kind: "take", name: format!("{session_id}/{number}") }
@@ -188,7 +122,7 @@ impl Store {
         let marks = (!take.marks.is_empty()).then(|| serde_json::to_string(&take.marks).unwrap_or_default());
         sqlx::query(
             "INSERT INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes, gap_count, \
-             gap_ms, marks, repair) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
+             gap_ms, marks, repair, node_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
              path = VALUE(path), state = VALUE(state), started_at = VALUE(started_at), \
              duration_ms = VALUE(duration_ms), size_bytes = VALUE(size_bytes), gap_count = VALUE(gap_count), \
              gap_ms = VALUE(gap_ms), marks = VALUE(marks), repair = VALUE(repair)",
@@ -204,6 +138,7 @@ impl Store {
         .bind(take.gap_ms)
         .bind(marks)
         .bind(take.repair.as_deref().map(|repair| fitted(repair, MAX_REPAIR)))
+        .bind(self.node)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -240,7 +175,7 @@ impl Store {
             query.push(" LIMIT ").push_bind(filter.limit);
         }
         let rows = query.build().fetch_all(&self.pool).await?;
-        rows.iter().map(stored_from).collect()
+        rows.iter().map(|row| stored_from(row, self.node)).collect()
     }
 
     /// One take.
@@ -253,7 +188,7 @@ impl Store {
             .bind(number)
             .fetch_optional(&self.pool)
             .await?;
-        stored_from(&row.ok_or_else(|| missing(session_id, number))?)
+        stored_from(&row.ok_or_else(|| missing(session_id, number))?, self.node)
     }
 
     /// The takes of a session in order, those that were removed left out.
@@ -267,7 +202,7 @@ impl Store {
         .bind(session_id)
         .fetch_all(&self.pool)
         .await?;
-        rows.iter().map(stored_from).collect()
+        rows.iter().map(|row| stored_from(row, self.node)).collect()
     }
 
     /// The largest number of a session's takes, removed ones included; 0 if it has none.
@@ -279,12 +214,15 @@ impl Store {
         Ok(row.fetch_one(&self.pool).await?.try_get::<Option<u32>, _>("last")?.unwrap_or(0))
     }
 
-    /// Takes that no end was written for.
+    /// Takes of this node that no end was written for.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn unfinished_takes(&self) -> Result<Vec<TakeRecord>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM takes WHERE state = 'writing'").fetch_all(&self.pool).await?;
+        let rows = sqlx::query("SELECT * FROM takes WHERE state = 'writing' AND node_id = ?")
+            .bind(self.node)
+            .fetch_all(&self.pool)
+            .await?;
         rows.iter().map(record_from).collect()
     }
 
@@ -353,13 +291,15 @@ impl Store {
         Ok(())
     }
 
-    /// Says whether a take's file is on the disk.
+    /// Says whether a take's file is on the disk of this node.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn set_take_here(&self, session_id: u64, number: u32, is_here: bool) -> Result<(), StoreError> {
-        sqlx::query("UPDATE takes SET is_here = ? WHERE session_id = ? AND number = ?")
+        sqlx::query("UPDATE takes SET is_here = ?, node_id = IF(?, ?, node_id) WHERE session_id = ? AND number = ?")
             .bind(is_here)
+            .bind(is_here)
+            .bind(self.node)
             .bind(session_id)
             .bind(number)
             .execute(&self.pool)
@@ -380,7 +320,7 @@ impl Store {
     ) -> Result<bool, StoreError> {
         let added = sqlx::query(
             "INSERT INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes, cut_from, \
-             title) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+             title, node_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(take.session_id)
         .bind(take.number)
@@ -391,6 +331,7 @@ impl Store {
         .bind(take.size_bytes)
         .bind(cut_from)
         .bind(title)
+        .bind(self.node)
         .execute(&self.pool)
         .await;
         match added {
@@ -424,15 +365,6 @@ impl Store {
         Ok(done.rows_affected() == 1)
     }
 
-    /// Takes whose removal has begun and was not finished.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database does not answer.
-    pub async fn going_takes(&self) -> Result<Vec<StoredTake>, StoreError> {
-        let rows = sqlx::query(AssertSqlSafe(format!("{ALL} WHERE is_going"))).fetch_all(&self.pool).await?;
-        rows.iter().map(stored_from).collect()
-    }
-
     /// Writes down that a take is left to its depot, if that is still right: it is not locked, removed or going,
     /// and its copy is there. False, and nothing is changed, if not.
     ///
@@ -440,12 +372,13 @@ impl Store {
     /// [`StoreError`] if the database does not answer.
     pub async fn leave_take_to_depot(&self, session_id: u64, number: u32) -> Result<bool, StoreError> {
         let done = sqlx::query(
-            "UPDATE takes SET is_here = FALSE WHERE session_id = ? AND number = ? AND is_here AND NOT is_locked \
+            "UPDATE takes SET is_here = FALSE WHERE session_id = ? AND number = ? AND is_here AND node_id = ? AND NOT is_locked \
              AND NOT is_going AND state <> 'writing' AND removed_at IS NULL AND EXISTS (SELECT * FROM copies \
              WHERE copies.session_id = takes.session_id AND copies.number = takes.number AND copies.state = ?)",
         )
         .bind(session_id)
         .bind(number)
+        .bind(self.node)
         .bind(CopyState::There.name())
         .execute(&self.pool)
         .await?;

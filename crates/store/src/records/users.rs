@@ -1,9 +1,11 @@
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
 use time::OffsetDateTime;
+use waverant_relay::Secret;
 
 use super::{fitted, optional_time_in, time_in, to_column};
-use crate::{Secret, Store, StoreError};
+use crate::secrets::new_token;
+use crate::{Store, StoreError};
 
 /// Stands in for the hash of a user who does not exist, so that an unknown name takes as long as
 /// a wrong password.
@@ -28,6 +30,17 @@ pub struct TokenRecord {
     /// When it was made.
     pub created_at: OffsetDateTime,
     /// When it ends.
+    pub expires_at: Option<OffsetDateTime>,
+}
+
+/// Who holds a token.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TokenHolder {
+    /// The person to whom it belongs.
+    pub user: User,
+    /// Who or what has it.
+    pub label: String,
+    /// When it ends; none if it does not by itself.
     pub expires_at: Option<OffsetDateTime>,
 }
 
@@ -109,7 +122,7 @@ impl Store {
         now: OffsetDateTime,
         expires_at: Option<OffsetDateTime>,
     ) -> Result<Secret, StoreError> {
-        let token = Secret::new_token();
+        let token = new_token();
         sqlx::query("DELETE FROM tokens WHERE expires_at < ?").bind(to_column(now)).execute(&self.pool).await?;
         sqlx::query("INSERT INTO tokens (user_id, label, digest, created_at, expires_at) VALUES (?, ?, ?, ?, ?)")
             .bind(user.id)
@@ -122,17 +135,13 @@ impl Store {
         Ok(token)
     }
 
-    /// The user to whom a token belongs, if it is valid at `now`; and when it ends.
+    /// Who holds a token, if it is valid at `now`.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn user_of_token(
-        &self,
-        token: &str,
-        now: OffsetDateTime,
-    ) -> Result<Option<(User, Option<OffsetDateTime>)>, StoreError> {
+    pub async fn token_holder(&self, token: &str, now: OffsetDateTime) -> Result<Option<TokenHolder>, StoreError> {
         let row = sqlx::query(
-            "SELECT users.id, users.name, expires_at FROM tokens JOIN users ON users.id = tokens.user_id \
+            "SELECT users.id, users.name, label, expires_at FROM tokens JOIN users ON users.id = tokens.user_id \
              WHERE digest = ? AND (expires_at IS NULL OR expires_at > ?)",
         )
         .bind(&self.keychain.digest(token)[..])
@@ -140,8 +149,11 @@ impl Store {
         .fetch_optional(&self.pool)
         .await?;
         let read = |row: MySqlRow| {
-            let user = User { id: row.try_get("id")?, name: row.try_get("name")? };
-            Ok((user, optional_time_in(&row, "expires_at")?))
+            Ok(TokenHolder {
+                user: User { id: row.try_get("id")?, name: row.try_get("name")? },
+                label: row.try_get("label")?,
+                expires_at: optional_time_in(&row, "expires_at")?,
+            })
         };
         row.map(read).transpose()
     }

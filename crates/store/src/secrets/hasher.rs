@@ -5,7 +5,9 @@ use argon2::Block;
 use tokio::sync::{mpsc, oneshot};
 
 use super::password::{hash_password, verify_password};
-use crate::{Secret, StoreError};
+use waverant_relay::Secret;
+
+use crate::StoreError;
 
 /// Hashes that wait for their turn, at 20 to 50 ms each. More callers are told to come again.
 const MAX_WAITING: usize = 16;

@@ -10,8 +10,10 @@ use rand::RngExt;
 use sha2::Sha256;
 use thiserror::Error;
 
-use super::secret::salt_like;
-use crate::{Secret, StoreError};
+use super::made::salt_like;
+use waverant_relay::Secret;
+
+use crate::StoreError;
 
 /// Name of the file in the state folder.
 const FILE_NAME: &str = "secrets.key";
@@ -148,7 +150,7 @@ mod tests {
     #[test]
     fn a_user_who_is_not_known_gets_a_salt_that_looks_like_any() {
         let keychain = Keychain::from_master(&[7; KEY_LENGTH]);
-        let (fake, real) = (keychain.salt_for_nobody("nobody1"), Secret::new_salt());
+        let (fake, real) = (keychain.salt_for_nobody("nobody1"), crate::new_salt());
         assert_eq!(fake, keychain.salt_for_nobody("nobody1"), "always the same");
         assert_ne!(fake, keychain.salt_for_nobody("nobody2"));
         let looks = |salt: &str| {

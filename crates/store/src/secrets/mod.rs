@@ -2,10 +2,10 @@
 
 mod hasher;
 mod keychain;
+mod made;
 mod password;
-mod secret;
 
 pub(crate) use hasher::Hasher;
 pub use keychain::{KeyFileError, Keychain};
-
-pub use secret::Secret;
+pub(crate) use made::{new_database_password, new_stream_key, new_token};
+pub use made::{new_one_time_code, new_salt};

@@ -1,7 +1,9 @@
 use argon2::password_hash::{PasswordHasher, phc::PasswordHash};
 use argon2::{Algorithm, Argon2, Block, Params, Version};
 
-use crate::{Secret, StoreError};
+use waverant_relay::Secret;
+
+use crate::StoreError;
 
 /// Hashes a password with Argon2id and a fresh salt. Costs about 20 ms and 19 MiB: call it off
 /// the runtime's threads.
