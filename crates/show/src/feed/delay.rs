@@ -9,10 +9,10 @@ use tokio::task::spawn_blocking;
 use tokio::time::{Instant, sleep_until};
 use tokio_util::sync::CancellationToken;
 use waverant_media::{MediaTime, Packet, Tracks};
-use waverant_relay::{Cursor, Entry, HubLimits, Origin, Read};
+use waverant_relay::{Cursor, Entry, HubLimits, Origin};
 
-use super::spool::{self, Place, Spool};
-use super::{Feed, Show};
+use super::spool::{self, Spool, Spooled};
+use super::{Feed, FeedReader};
 
 /// Packets taken from the live feed at once.
 const MAX_ENTRIES: usize = 256;
@@ -61,19 +61,19 @@ struct Waiting {
 
 enum Payload {
     Memory(Bytes),
-    Disk(Place),
+    Disk(Spooled),
 }
 
 /// A feed that runs `delay` behind the live one, from now on.
-pub(super) fn start(show: &Arc<Show>, delay: Duration, folder: PathBuf, cut: CancellationToken) -> Arc<Feed> {
-    let line = DelayLine::behind(show.feed.clone(), delay, folder);
+pub(super) fn start(live: &Arc<Feed>, delay: Duration, folder: PathBuf, cut: CancellationToken) -> Arc<Feed> {
+    let line = DelayLine::behind(live.clone(), delay, folder);
     let feed = line.feed.clone();
     tokio::spawn(line.run(cut));
     feed
 }
 
 struct DelayLine {
-    live: Arc<Feed>,
+    reader: FeedReader,
     feed: Arc<Feed>,
     waiting: VecDeque<Waiting>,
     in_memory: usize,
@@ -84,7 +84,6 @@ struct DelayLine {
     /// When the disk is used again after it failed.
     spill_from: Instant,
     folder: PathBuf,
-    cursor: Cursor,
 }
 
 impl Drop for DelayLine {
@@ -98,49 +97,44 @@ impl DelayLine {
         let begins_at = (Instant::now() + delay).into_std();
         Self {
             feed: Arc::new(Feed::following(&live, LIMITS, delay, begins_at)),
-            live,
+            reader: FeedReader::new(live, Cursor::from_beginning(ALLOWANCE), MAX_ENTRIES),
             waiting: VecDeque::new(),
             in_memory: 0,
             held: 0,
             spool: None,
             spill_from: Instant::now(),
             folder,
-            cursor: Cursor::from_beginning(ALLOWANCE),
         }
     }
 
     /// Runs until everything is passed on, it is cut off, or no leg reads it any more.
     async fn run(mut self, cut: CancellationToken) {
-        let mut entries = Vec::with_capacity(MAX_ENTRIES);
-        let live = self.live.clone();
         loop {
             if Arc::strong_count(&self.feed) == 1 {
                 return;
             }
-            let mut news = std::pin::pin!(live.news());
-            news.as_mut().enable();
-            entries.clear();
-            let read = live.read(&mut self.cursor, MAX_ENTRIES, &mut entries).read;
-            let took = !entries.is_empty();
-            self.take(&mut entries);
+            let is_over = self.reader.take().is_end();
+            let took = self.take();
             self.use_disk().await;
             self.pass_on();
-            if read == Read::End && self.waiting.is_empty() {
+            if is_over && self.waiting.is_empty() {
                 return;
             }
             let next = self.waiting.front().map(|first| first.due + TICK);
             tokio::select! {
                 () = cut.cancelled() => return,
-                () = news, if !took && read != Read::End => {}
+                () = self.reader.news(), if !took && !is_over => {}
                 () = sleep_until(next.unwrap_or_else(Instant::now)), if next.is_some() && !took => {}
                 () = std::future::ready(()), if took => {}
             }
         }
     }
 
-    fn take(&mut self, entries: &mut Vec<Entry>) {
+    /// Takes what was read; true if there was something.
+    fn take(&mut self) -> bool {
         let due = Instant::now() + self.feed.delay;
-        for Entry { mut packet, tracks, origin, .. } in entries.drain(..) {
+        let took = !self.reader.entries().is_empty();
+        for Entry { mut packet, tracks, origin, .. } in self.reader.drain() {
             let payload = std::mem::take(&mut packet.payload);
             self.in_memory += payload.len();
             self.held += payload.len() as u64;
@@ -151,6 +145,7 @@ impl DelayLine {
             tracing::error!(delay = ?self.feed.delay, packets, bytes, "too much waits for a delayed feed; it has a gap");
             self.begin_anew();
         }
+        took
     }
 
     /// Spills and fetches. A disk that fails costs memory first, and packets only then.
@@ -176,7 +171,7 @@ impl DelayLine {
     fn begin_anew(&mut self) {
         self.waiting.clear();
         (self.in_memory, self.held, self.spool) = (0, 0, None);
-        self.cursor.restart();
+        self.reader.restart();
     }
 
     /// Moves what is not due soon to the disk, the oldest first, while there is too much in memory.
@@ -222,7 +217,7 @@ impl DelayLine {
         let Some(first) = self.waiting.iter().take_while(|waiting| waiting.due <= soon).position(is_due) else {
             return Ok(());
         };
-        let (mut places, mut bytes) = (Vec::<Place>::new(), 0);
+        let (mut places, mut bytes) = (Vec::<Spooled>::new(), 0);
         for waiting in self.waiting.range(first..) {
             let Payload::Disk(place) = &waiting.payload else { break };
             if bytes >= CHUNK || places.last().is_some_and(|last| !last.is_followed_by(place)) {
@@ -312,14 +307,14 @@ mod tests {
     async fn the_longest_delay_of_a_fast_show_is_carried_to_the_packet() {
         let folder = tempfile::tempdir().unwrap();
         let limits = HubLimits { max_packets: 8192, ..LIMITS };
-        let live = Arc::new(Feed::new(limits, Duration::ZERO, std::time::Instant::now()));
+        let live = Arc::new(Feed::new(limits, Duration::ZERO, Instant::now().into_std()));
         let line = DelayLine::behind(live.clone(), DELAY, folder.path().to_owned());
         let feed = line.feed.clone();
         let running = tokio::spawn(line.run(CancellationToken::new()));
         let all = [(TrackId::VIDEO, h264()), (TrackId::AUDIO, aac()), (SECOND_AUDIO, aac())];
         let tracks = Arc::new(tracks(all));
         let (mut pushed, mut got, began) = ([0; 3], [0; 3], Instant::now());
-        let (mut cursor, mut entries) = (Cursor::from_beginning(ALLOWANCE), Vec::new());
+        let mut reader = FeedReader::new(feed, Cursor::from_beginning(ALLOWANCE), 1024);
         let (mut earliest, mut latest) = (i64::MAX, i64::MIN);
         loop {
             let now = began.elapsed();
@@ -328,16 +323,15 @@ mod tests {
             } else {
                 live.end();
             }
-            entries.clear();
-            let read = feed.read(&mut cursor, 1024, &mut entries).read;
-            for entry in &entries {
+            let is_over = reader.take().is_end();
+            for entry in reader.entries() {
                 let place = TRACKS.iter().position(|track| track.0 == entry.packet.track).unwrap();
                 assert_eq!(entry.packet.payload[..8], u64::to_be_bytes(got[place]), "track {place}");
                 got[place] += 1;
                 let late = i64::try_from((now - DELAY).as_millis()).unwrap() - entry.packet.dts.millis();
                 (earliest, latest) = (earliest.min(late), latest.max(late));
             }
-            if read == Read::End {
+            if is_over {
                 break;
             }
             tokio::time::sleep(TICK).await;

@@ -10,15 +10,15 @@ use bytes::Bytes;
 /// Size at which a further file is begun. Files that are read are given back to the disk.
 const SEGMENT_BYTES: u64 = 8 * 1024 * 1024;
 
-/// Where payload bytes lie in a spool.
+/// Payload bytes in a spool: where they lie.
 #[derive(Clone, Debug)]
-pub(super) struct Place {
+pub(super) struct Spooled {
     file: Arc<File>,
     offset: u64,
     length: usize,
 }
 
-impl Place {
+impl Spooled {
     pub(super) fn length(&self) -> usize {
         self.length
     }
@@ -43,7 +43,7 @@ impl Spool {
     }
 
     /// Writes payloads one behind the other. Blocks.
-    pub(super) fn write(&mut self, payloads: &[Bytes]) -> io::Result<Vec<Place>> {
+    pub(super) fn write(&mut self, payloads: &[Bytes]) -> io::Result<Vec<Spooled>> {
         let (file, start) = match self.current.take() {
             Some((file, end)) if end < SEGMENT_BYTES => (file, end),
             _ => {
@@ -54,7 +54,7 @@ impl Spool {
         file.write_all_at(&payloads.concat(), start)?;
         let mut offset = start;
         let places = payloads.iter().map(|payload| {
-            let place = Place { file: file.clone(), offset, length: payload.len() };
+            let place = Spooled { file: file.clone(), offset, length: payload.len() };
             offset += payload.len() as u64;
             place
         });
@@ -65,9 +65,9 @@ impl Spool {
 }
 
 /// Reads places that lie one behind the other, with one call. Blocks.
-pub(super) fn read(places: &[Place]) -> io::Result<VecDeque<Bytes>> {
+pub(super) fn read(places: &[Spooled]) -> io::Result<VecDeque<Bytes>> {
     let Some(first) = places.first() else { return Ok(VecDeque::new()) };
-    let mut whole = vec![0; places.iter().map(Place::length).sum()];
+    let mut whole = vec![0; places.iter().map(Spooled::length).sum()];
     first.file.read_exact_at(&mut whole, first.offset)?;
     let mut whole = Bytes::from(whole);
     Ok(places.iter().map(|place| whole.split_to(place.length)).collect())

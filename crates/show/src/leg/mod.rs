@@ -1,24 +1,32 @@
 //! Legs: one task per session and destination. The state machine is in the relay crate; here
 //! are its sockets and clocks, in a folder per protocol.
 
+mod dialer;
 mod probe;
+mod probe_report;
 mod rtmp;
 mod srt;
 mod status;
+#[cfg(test)]
+mod tests;
 
 use std::sync::Arc;
 use std::time::Instant;
 
 use tokio::sync::watch;
+use tokio::task::JoinHandle;
 use tokio::time::sleep_until;
 use waverant_media::MediaTime;
-use waverant_relay::{Cursor, LegAddress, LegState, Read};
+use waverant_relay::{Cursor, LegAddress, LegOrder, LegState, Read, ShowRecord};
 
-pub(crate) use probe::probe;
-pub(crate) use status::{LegSnapshot, LegStatus};
+pub use dialer::{Call, DialError, Dialed, Dialer, Dialing, TcpDialer};
+pub use probe::probe;
+pub use probe_report::{ProbeReport, ProbeStep, ProbeStepName};
+pub use status::{LegLine, LegSnapshot, LegStatus};
 
-use crate::house::{Entry, Ledger, LegOrder};
-use crate::show::{Feed, FeedRead, LegHandle, Show, watched};
+use crate::context::ShowContext;
+use crate::feed::{FeedKey, FeedReader, Rendition, Taken};
+use crate::watched;
 use rtmp::RtmpLeg;
 use srt::SrtLeg;
 
@@ -46,48 +54,52 @@ enum CarryEnd {
     Ended,
 }
 
-/// Starts the task of a leg.
-pub(crate) fn start(show: Arc<Show>, ledger: Ledger, order: &LegOrder) -> LegHandle {
+/// A leg as its session holds it.
+#[derive(Debug)]
+pub struct LegHandle {
+    /// What it is to do; a change is followed at once.
+    pub orders: watch::Sender<LegOrder>,
+    /// What can be seen of it.
+    pub status: Arc<LegStatus>,
+    /// None once somebody waits for its end.
+    pub task: Option<JoinHandle<()>>,
+}
+
+/// Starts the task of a leg. It ends when the show is over and all was sent.
+pub(crate) fn start(show: ShowContext, dialer: Arc<dyn Dialer>, order: &LegOrder) -> LegHandle {
     let (sender, orders) = watch::channel(order.clone());
     let status = Arc::new(LegStatus::new(show.id, &order.destination));
+    let (events, name) = (show.events.clone(), order.destination.name.clone());
     let (task_status, order) = (status.clone(), order.clone());
-    let (events, name) = (show.clone(), order.destination.name.clone());
-    let leg = move || make(show.clone(), ledger.clone(), (orders.clone(), order.clone()), task_status.clone()).run();
+    let leg = move || {
+        let reader = FeedReader::new(show.feeds.live().clone(), Cursor::from_beginning(ALLOWANCE), MAX_ENTRIES);
+        let leg = LegTask {
+            show: show.clone(),
+            dialer: dialer.clone(),
+            orders: orders.clone(),
+            order: order.clone(),
+            status: task_status.clone(),
+            reader,
+            rtmp: RtmpLeg::default(),
+            srt: SrtLeg::default(),
+        };
+        leg.run()
+    };
     let task = watched(leg, move || {
-        events.note_event(format!("the leg to `{name}` failed by a fault of ours; it is begun anew"));
+        events.note(format!("the leg to `{name}` failed by a fault of ours; it is begun anew"));
     });
     LegHandle { orders: sender, status, task: Some(tokio::spawn(task)) }
 }
 
-fn make(
-    show: Arc<Show>,
-    ledger: Ledger,
-    (orders, order): (watch::Receiver<LegOrder>, LegOrder),
-    status: Arc<LegStatus>,
-) -> LegTask {
-    LegTask {
-        feed: show.feed.clone(),
-        show,
-        ledger,
-        orders,
-        order,
-        status,
-        cursor: Cursor::from_beginning(ALLOWANCE),
-        rtmp: RtmpLeg::default(),
-        srt: SrtLeg::default(),
-    }
-}
-
 struct LegTask {
-    show: Arc<Show>,
-    ledger: Ledger,
+    show: ShowContext,
+    dialer: Arc<dyn Dialer>,
     orders: watch::Receiver<LegOrder>,
     /// The orders that are being followed.
     order: LegOrder,
     status: Arc<LegStatus>,
     /// The packets, as late as the leg's delay says.
-    feed: Arc<Feed>,
-    cursor: Cursor,
+    reader: FeedReader,
     /// What is kept from one connection to the next, by protocol.
     rtmp: RtmpLeg,
     srt: SrtLeg,
@@ -96,7 +108,7 @@ struct LegTask {
 impl LegTask {
     async fn run(mut self) {
         // A delayed feed that nobody read has ended, though the show goes on: another one is begun.
-        while !(self.feed.has_ended() && self.show.is_done()) {
+        while !(self.reader.feed().has_ended() && self.show.feeds.is_done()) {
             self.follow_orders();
             match self.status.state() {
                 LegState::Dialing => self.dial().await,
@@ -107,7 +119,7 @@ impl LegTask {
                 }
                 LegState::Off { until } => {
                     // What goes by meanwhile is not missed.
-                    self.cursor = Cursor::new(ALLOWANCE);
+                    self.reader.change(self.reader.feed().clone(), Cursor::new(ALLOWANCE));
                     self.wait_for_orders(until).await;
                 }
             }
@@ -118,16 +130,17 @@ impl LegTask {
     /// Takes the newest orders, and goes to where they want the leg.
     fn follow_orders(&mut self) {
         let order = self.orders.borrow_and_update().clone();
-        let delay = order.delay();
-        if self.feed.delay != delay || (self.feed.has_ended() && !self.show.is_done()) {
-            self.feed = self.show.feed(delay);
-            self.cursor = Cursor::new(ALLOWANCE);
+        let delay = order.delay;
+        let feed = self.reader.feed();
+        if feed.delay() != delay || (feed.has_ended() && !self.show.feeds.is_done()) {
+            let feed = self.show.feeds.get(FeedKey { rendition: Rendition::Source, delay });
+            self.reader.change(feed, Cursor::new(ALLOWANCE));
             self.status.set_delay(delay);
         }
         self.set_rules(&order);
-        let starts_at = self.feed.begins_at.max(self.show.began + order.start_after());
+        let starts_at = self.reader.feed().begins_at().max(self.show.began + order.start_after);
         self.move_leg(|leg, now| {
-            if !order.sending.switched_on {
+            if !order.is_on {
                 leg.switch_off(now);
             } else if let Some(reason) = &order.held_back {
                 leg.hold_back(now, format!("not sent, as its limits sheet wants: {reason}"));
@@ -161,8 +174,8 @@ impl LegTask {
         if self.status.step(step) {
             let record = self.status.record();
             let (destination, state) = (&record.destination_name, &record.state);
-            tracing::info!(session = self.show.id, destination, state, reason = record.reason, "leg");
-            self.ledger.write(Entry::Leg(record));
+            tracing::info!(session = self.show.id, destination, state = state.name(), reason = record.reason, "leg");
+            self.show.ledger.write(ShowRecord::Leg(record));
         }
     }
 
@@ -181,12 +194,12 @@ impl LegTask {
                 }
             }
             () = waited => {}
-            () = self.feed.over.cancelled() => {}
+            () = self.reader.feed().over().cancelled() => {}
         }
     }
 
     async fn dial(&mut self) {
-        let end = match self.order.address() {
+        let end = match self.order.destination.address() {
             Ok(LegAddress::Rtmp(address)) => self.dial_rtmp(address).await,
             Ok(LegAddress::Srt(address)) => self.dial_srt(&address).await,
             Err(error) => CarryEnd::Refused(format!("address: {error}")),
@@ -204,7 +217,7 @@ impl LegTask {
         &mut self,
         dialing: impl Future<Output = Result<T, CarryEnd>>,
     ) -> Result<T, CarryEnd> {
-        let (orders, order, feed) = (&mut self.orders, &self.order, &self.feed);
+        let (orders, order, feed) = (&mut self.orders, &self.order, self.reader.feed());
         tokio::select! {
             dialed = dialing => {
                 // What came meanwhile is looked at as soon as the connection is up.
@@ -212,44 +225,23 @@ impl LegTask {
                 dialed
             }
             () = wait_for_other_orders(orders, order) => Err(CarryEnd::Ended),
-            () = feed.over.cancelled() => Err(CarryEnd::Ended),
+            () = feed.over().cancelled() => Err(CarryEnd::Ended),
         }
     }
 }
 
-/// What a leg took from its feed.
-struct Taken {
-    /// How far behind the newest packet they are.
-    lag: MediaTime,
-    /// Nothing follows what is there.
-    has_ended: bool,
-    /// Packets were missed before the first.
-    jumped: bool,
-}
-
-/// Takes the next packets from the hub into `entries`, none if there is no news. What was missed is
-/// counted.
-fn take_packets(
-    feed: &Feed,
-    cursor: &mut Cursor,
-    status: &LegStatus,
-    entries: &mut Vec<waverant_relay::Entry>,
-) -> Result<Taken, CarryEnd> {
-    entries.clear();
-    let stopped_at = cursor.stopped_at();
-    let FeedRead { read, lag, has_ended } = feed.read(cursor, MAX_ENTRIES, entries);
-    if let (Some(stopped_at), Some(first)) = (stopped_at, entries.first()) {
-        status.tell_resumed(first.packet.dts - stopped_at);
+/// Takes the next packets, none if there is no news. What was missed is counted.
+fn take_packets(reader: &mut FeedReader, status: &LegStatus) -> Result<Taken, CarryEnd> {
+    let taken = reader.take();
+    if let Some(step) = taken.resumed {
+        status.tell_resumed(step);
     }
-    let jumped = match read {
+    match taken.read {
         Read::End => return Err(CarryEnd::Ended),
-        Read::Jumped { missed_frame_count, missed } => {
-            status.count_dropped(missed_frame_count, missed);
-            true
-        }
-        Read::UpToDate => false,
-    };
-    Ok(Taken { lag, has_ended, jumped })
+        Read::Jumped { missed_frame_count, missed } => status.count_dropped(missed_frame_count, missed),
+        Read::UpToDate => {}
+    }
+    Ok(taken)
 }
 
 /// Waits for orders that the connection being made is of no use for.

@@ -5,20 +5,23 @@ use std::time::{Duration, Instant};
 use parking_lot::Mutex;
 use waverant_media::MediaTime;
 use waverant_relay::{
-    Breach, Leg, LegPolicy, LegState, LimitsWatch, LineMeter, LinePoint, LineQuality, RateMeter, SinkOutput,
+    Breach, Leg, LegDestination, LegPolicy, LegRecord, LegState, LimitsWatch, LineMeter, LinePoint, LineQuality,
+    RateMeter, SinkOutput,
 };
 use waverant_srt::Statistics;
-use waverant_store::{Destination, LegRecord};
+
+use crate::clock;
 
 /// Seconds of the outgoing bitrate that are kept to be drawn.
 const TRACE_LENGTH: usize = 60;
 
 /// What can be seen of a leg from outside its task.
 #[derive(Debug)]
-pub(crate) struct LegStatus {
+pub struct LegStatus {
     session_id: u64,
     destination_id: u64,
-    pub(crate) destination_name: String,
+    /// The destination's name.
+    pub destination_name: String,
     leg: Mutex<Leg>,
     meter: Mutex<RateMeter>,
     sent_frames: AtomicU64,
@@ -35,12 +38,14 @@ pub(crate) struct LegStatus {
 }
 
 /// The line to a destination at one moment.
-#[derive(Debug)]
-pub(crate) struct LegLine {
-    pub(crate) quality: LineQuality,
-    pub(crate) points: Vec<LinePoint>,
+#[derive(Clone, Debug)]
+pub struct LegLine {
+    /// How good it is.
+    pub quality: LineQuality,
+    /// The last two minutes.
+    pub points: Vec<LinePoint>,
     /// What is wrong with it, in words that say what to do.
-    pub(crate) finding: Option<String>,
+    pub finding: Option<String>,
 }
 
 /// How the stream compares with the destination's limits sheet, and the trace of the last minute.
@@ -53,29 +58,35 @@ struct Limits {
 }
 
 /// A leg at one moment.
-#[derive(Debug)]
-pub(crate) struct LegSnapshot {
-    pub(crate) record: LegRecord,
-    pub(crate) leg: Leg,
-    pub(crate) bitrate_bps: f64,
+#[derive(Clone, Debug)]
+pub struct LegSnapshot {
+    /// What is kept of it.
+    pub record: LegRecord,
+    /// Where it stands, and its history.
+    pub leg: Leg,
+    /// Payload going out, in bits per second.
+    pub bitrate_bps: f64,
     /// How far it is behind the source beyond its delay.
-    pub(crate) lag_ms: u64,
-    pub(crate) most_behind_ms: u64,
-    pub(crate) delay: Duration,
+    pub lag_ms: u64,
+    /// The most that it was behind.
+    pub most_behind_ms: u64,
+    /// The delay that it was given.
+    pub delay: Duration,
     /// What the platform does not get of the stream, in words.
-    pub(crate) note: Option<String>,
+    pub note: Option<String>,
     /// Limits that are not kept now.
-    pub(crate) breaches: Vec<String>,
+    pub breaches: Vec<String>,
     /// Limits that were not kept at some time.
-    pub(crate) past_breaches: Vec<String>,
+    pub past_breaches: Vec<String>,
     /// Outgoing bits per second, one value for each of the last seconds.
-    pub(crate) trace: Vec<u64>,
-    pub(crate) line: Option<LegLine>,
+    pub trace: Vec<u64>,
+    /// The line that it goes by, over SRT.
+    pub line: Option<LegLine>,
 }
 
 impl LegStatus {
-    pub(super) fn new(session_id: u64, destination: &Destination) -> Self {
-        let now = Instant::now();
+    pub(super) fn new(session_id: u64, destination: &LegDestination) -> Self {
+        let now = clock::now();
         let seed = u32::try_from((session_id ^ destination.id << 8) & u64::from(u32::MAX)).unwrap_or(1);
         Self {
             session_id,
@@ -104,7 +115,7 @@ impl LegStatus {
     pub(super) fn step(&self, step: impl FnOnce(&mut Leg, Instant)) -> bool {
         let mut leg = self.leg.lock();
         let before = leg.state();
-        step(&mut leg, Instant::now());
+        step(&mut leg, clock::now());
         leg.state() != before
     }
 
@@ -113,7 +124,7 @@ impl LegStatus {
         self.sent_bytes.fetch_add(sent.payload_bytes, Ordering::Relaxed);
         self.lag_ms.store(lag_ms, Ordering::Relaxed);
         self.most_behind_ms.fetch_max(lag_ms, Ordering::Relaxed);
-        self.meter.lock().record(Instant::now(), sent.payload_bytes, sent.video_frame_count);
+        self.meter.lock().record(clock::now(), sent.payload_bytes, sent.video_frame_count);
     }
 
     pub(super) fn count_dropped(&self, frames: u64, length: MediaTime) {
@@ -156,13 +167,13 @@ impl LegStatus {
     fn line(&self) -> Option<LegLine> {
         let line = self.line.lock();
         let meter = line.as_ref()?;
-        let (points, finding) = (meter.points(Instant::now()), meter.finding());
+        let (points, finding) = (meter.points(clock::now()), meter.finding());
         Some(LegLine { quality: meter.quality()?, points, finding })
     }
 
     /// Takes what a comparison with the limits sheet found, once a second. Returns what stands, in
     /// words, if anything does.
-    pub(crate) fn note_breaches(&self, now: Instant, found: Vec<Breach>) -> Option<String> {
+    pub fn note_breaches(&self, now: Instant, found: Vec<Breach>) -> Option<String> {
         let (bitrate, _) = self.meter.lock().rates(now);
         let mut limits = self.limits.lock();
         #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a rate, not below 0")]
@@ -187,7 +198,7 @@ impl LegStatus {
             session_id: self.session_id,
             destination_id: self.destination_id,
             destination_name: self.destination_name.clone(),
-            state: leg.state().name().to_owned(),
+            state: leg.state().into(),
             reason: leg.reason().map(str::to_owned),
             sent_frame_count: self.sent_frames.load(Ordering::Relaxed),
             sent_bytes: self.sent_bytes.load(Ordering::Relaxed),
@@ -197,8 +208,9 @@ impl LegStatus {
         }
     }
 
-    pub(crate) fn snapshot(&self) -> LegSnapshot {
-        let (bitrate_bps, _) = self.meter.lock().rates(Instant::now());
+    /// The leg at this moment.
+    pub fn snapshot(&self) -> LegSnapshot {
+        let (bitrate_bps, _) = self.meter.lock().rates(clock::now());
         let leg = self.leg.lock().clone();
         let note = self.note.lock().clone();
         let (breaches, past_breaches, trace) = {

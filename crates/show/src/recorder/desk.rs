@@ -4,12 +4,14 @@ use parking_lot::Mutex;
 use tokio::sync::Notify;
 use waverant_media::MediaTime;
 
+use crate::clock;
+
 /// Marks that wait for the recorder at most.
 const MAX_WAITING_MARKS: usize = 64;
 
 /// Where the recorder of a session stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum RecorderState {
+pub enum RecorderState {
     /// Nobody wants a recording.
     Off,
     /// It waits for the first keyframe.
@@ -22,7 +24,7 @@ pub(crate) enum RecorderState {
 
 /// What people and rules want of a session's recorder, and what it says of itself.
 #[derive(Debug)]
-pub(crate) struct RecorderDesk {
+pub struct RecorderDesk {
     inner: Mutex<Inner>,
     changed: Notify,
 }
@@ -38,14 +40,14 @@ struct Inner {
 
 impl RecorderDesk {
     /// `wanted` is told of a session that is recorded from its begin.
-    pub(crate) fn new(wanted: bool, now: Instant) -> Self {
+    pub fn new(wanted: bool, now: Instant) -> Self {
         let wanted = wanted.then_some(Duration::ZERO);
         let inner = Inner { wanted, marks: Vec::new(), state: RecorderState::Off, since: now };
         Self { inner: Mutex::new(inner), changed: Notify::new() }
     }
 
     /// Wants a recording that begins `pre_roll` back. False if one is wanted already.
-    pub(crate) fn start(&self, pre_roll: Duration) -> bool {
+    pub fn start(&self, pre_roll: Duration) -> bool {
         {
             let mut inner = self.inner.lock();
             if inner.wanted.is_some() {
@@ -58,14 +60,14 @@ impl RecorderDesk {
     }
 
     /// Wants no recording any more. False if none was wanted.
-    pub(crate) fn stop(&self) -> bool {
+    pub fn stop(&self) -> bool {
         let was_wanted = self.inner.lock().wanted.take().is_some();
         self.changed.notify_waiters();
         was_wanted
     }
 
     /// Points out a moment of the session's timeline. False if nothing is being recorded.
-    pub(crate) fn mark(&self, at: MediaTime, title: String) -> bool {
+    pub fn mark(&self, at: MediaTime, title: String) -> bool {
         let mut inner = self.inner.lock();
         let is_taken = inner.state == RecorderState::Recording && inner.marks.len() < MAX_WAITING_MARKS;
         if is_taken {
@@ -76,9 +78,9 @@ impl RecorderDesk {
     }
 
     /// What is being done, and for how long.
-    pub(crate) fn state(&self) -> (RecorderState, Duration) {
+    pub fn state(&self) -> (RecorderState, Duration) {
         let inner = self.inner.lock();
-        (inner.state.clone(), inner.since.elapsed())
+        (inner.state.clone(), clock::now().saturating_duration_since(inner.since))
     }
 
     pub(super) fn wanted(&self) -> Option<Duration> {
@@ -94,7 +96,7 @@ impl RecorderDesk {
         let mut inner = self.inner.lock();
         let is_news = inner.state != state;
         if is_news {
-            (inner.state, inner.since) = (state, Instant::now());
+            (inner.state, inner.since) = (state, clock::now());
         }
         is_news
     }

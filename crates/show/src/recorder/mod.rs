@@ -1,9 +1,8 @@
 //! The recorder of a session: takes packets from the hub and writes takes.
 
 mod desk;
-mod disk;
-mod repair;
 mod take;
+mod takes;
 #[cfg(test)]
 mod tests;
 
@@ -12,18 +11,21 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use time::OffsetDateTime;
+use tokio::sync::watch;
 use tokio::time::sleep;
-use tokio_util::sync::CancellationToken;
 use waverant_container::FileFormat;
 use waverant_media::{MediaTime, TrackKind};
-use waverant_relay::{ChannelName, Cursor, Entry as HubEntry, NameFacts, Origin, Read, RecordingRules, Splitter};
-use waverant_store::{TakeRecord, TakeState};
+use waverant_relay::{
+    ChannelRules, Cursor, Entry as HubEntry, NameFacts, Origin, Read, ShowRecord, Splitter, TakeDisk, TakeNumbers,
+    TakeRecord, TakeState,
+};
 
-pub(crate) use desk::{RecorderDesk, RecorderState};
-pub(crate) use disk::{FileSource, RecordingsFolder, TakeDisk, TakeFile};
-pub(crate) use repair::{mended_record, recover_takes, repair_file};
+pub use desk::{RecorderDesk, RecorderState};
+pub use takes::Takes;
 
-use crate::show::Feed;
+use crate::context::ShowContext;
+use crate::feed::{FeedReader, Taken};
+
 use take::{Take, TakeStart, off_the_runtime};
 
 /// Packets taken from the hub at once.
@@ -36,41 +38,44 @@ const ALLOWANCE: MediaTime = MediaTime::from_millis(15_000);
 const FIRST_PAUSE: Duration = Duration::from_secs(2);
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 
-/// Is told of a change of a take.
-pub(crate) type NoteTake = dyn Fn(&TakeRecord, bool) + Send + Sync;
-
 /// What a recorder works with.
+#[derive(Clone, Debug)]
 pub(crate) struct RecorderSetup {
-    pub(crate) session_id: u64,
-    pub(crate) channel: ChannelName,
-    pub(crate) feed: Arc<Feed>,
-    /// Cancelled when the session is over.
-    pub(crate) over: CancellationToken,
+    pub(crate) show: ShowContext,
+    /// The channel's rules as they are now.
+    pub(crate) rules: watch::Receiver<Arc<ChannelRules>>,
     pub(crate) desk: Arc<RecorderDesk>,
-    /// The channel's rules as they are when they are asked for.
-    pub(crate) rules: Box<dyn Fn() -> RecordingRules + Send + Sync>,
+    /// Where the takes can be seen.
+    pub(crate) takes: Arc<Takes>,
     pub(crate) disk: Arc<dyn TakeDisk>,
+    pub(crate) numbers: Arc<TakeNumbers>,
     pub(crate) clock: fn() -> OffsetDateTime,
-    /// The number of the next take.
-    pub(crate) next_number: Box<dyn Fn() -> u32 + Send + Sync>,
-    /// Told of each change of a take; the bool says whether it is to be kept in the records.
-    pub(crate) note: Box<NoteTake>,
-    /// Told what belongs into the report.
-    pub(crate) tell: Box<dyn Fn(String) + Send + Sync>,
+}
+
+impl RecorderSetup {
+    /// Tells of a change of a take; what `is_kept` goes into the records.
+    fn note(&self, take: &TakeRecord, is_kept: bool) {
+        self.takes.note(take);
+        if is_kept {
+            self.show.ledger.write(ShowRecord::Take(take.clone()));
+        }
+    }
+
+    /// Notes what belongs into the report.
+    fn tell(&self, text: String) {
+        self.show.events.note(text);
+    }
 }
 
 /// Records a session until it is over. The disk never holds up the hub: this task is only one
 /// more reader of it.
 pub(crate) async fn run(setup: RecorderSetup) {
-    let (feed, desk, over) = (setup.feed.clone(), setup.desk.clone(), setup.over.clone());
+    let (desk, over) = (setup.desk.clone(), setup.show.feeds.live().over().clone());
+    let mut reader = FeedReader::new(setup.show.feeds.live().clone(), Cursor::from_beginning(ALLOWANCE), MAX_ENTRIES);
     let mut recorder = Recorder { setup, take: None, pause: FIRST_PAUSE };
-    let mut cursor = Cursor::from_beginning(ALLOWANCE);
     // Who records from the beginning has nothing to go back to.
     let mut is_reading = desk.wanted().is_some();
-    let mut entries = Vec::with_capacity(MAX_ENTRIES);
     loop {
-        let mut news = std::pin::pin!(feed.news());
-        news.as_mut().enable();
         let mut changed = std::pin::pin!(desk.changed());
         changed.as_mut().enable();
         let Some(pre_roll) = desk.wanted() else {
@@ -83,25 +88,23 @@ pub(crate) async fn run(setup: RecorderSetup) {
             }
         };
         if !is_reading {
-            cursor = Cursor::new(ALLOWANCE);
-            cursor.restart_back(MediaTime::from_duration(pre_roll));
+            reader.restart_back(Cursor::new(ALLOWANCE), MediaTime::from_duration(pre_roll));
             is_reading = true;
         }
-        entries.clear();
-        let read = feed.read(&mut cursor, MAX_ENTRIES, &mut entries).read;
-        if let Err(error) = recorder.write(&entries, read).await {
+        let Taken { read, .. } = reader.take();
+        if let Err(error) = recorder.write(reader.entries(), read).await {
             if !recorder.wait_for_the_disk(&error).await {
                 return;
             }
-            cursor.restart();
+            reader.restart();
             continue;
         }
         if read == Read::End {
             return recorder.end_take("the session is over").await;
         }
-        if entries.is_empty() {
+        if reader.entries().is_empty() {
             tokio::select! {
-                () = news => {}
+                () = reader.news() => {}
                 () = changed => {}
             }
         }
@@ -140,7 +143,7 @@ impl Recorder {
         if has_written {
             self.pause = FIRST_PAUSE;
             if let Some(take) = &self.take {
-                (self.setup.note)(&take.record, false);
+                self.setup.note(&take.record, false);
             }
         }
         Ok(())
@@ -179,16 +182,17 @@ impl Recorder {
         if let Some(at) = take.last_pts() {
             take.mark(at, &format!("{missed} are missing: the disk was too slow"));
         }
-        let session = self.setup.session_id;
+        let session = self.setup.show.id;
         tracing::error!(session, missed_frame_count, %missed, "the disk is too slow: the recording has a gap");
-        (self.setup.tell)(format!("the disk was too slow: {missed} are missing in the recording"));
+        self.setup.tell(format!("the disk was too slow: {missed} are missing in the recording"));
     }
 
     async fn begin_take(&mut self, entry: &HubEntry) -> anyhow::Result<()> {
-        let rules = (self.setup.rules)();
-        let (session_id, started_at) = (self.setup.session_id, (self.setup.clock)());
-        let number = (self.setup.next_number)();
-        let facts = NameFacts { channel: &self.setup.channel, started_at, session_id, number };
+        let channel = self.setup.rules.borrow().clone();
+        let rules = &channel.recording;
+        let (session_id, started_at) = (self.setup.show.id, (self.setup.clock)());
+        let number = self.setup.numbers.next(session_id);
+        let facts = NameFacts { channel: &channel.name, started_at, session_id, number };
         let record = TakeRecord {
             session_id,
             number,
@@ -206,14 +210,14 @@ impl Recorder {
             format: if rules.matroska { FileFormat::Matroska } else { FileFormat::Mp4 },
             tracks: entry.tracks.clone(),
             record,
-            title: format!("{} {number}", self.setup.channel),
+            title: format!("{} {number}", channel.name),
             splitter: Splitter::new(rules.split),
         };
         let take = Take::begin(self.setup.disk.clone(), start).await?;
-        (self.setup.note)(&take.record, true);
+        self.setup.note(&take.record, true);
         tracing::info!(session = session_id, take = number, path = take.record.path, "recording");
         if matches!(self.setup.desk.state().0, RecorderState::Stopped(_)) {
-            (self.setup.tell)("the recording goes on".to_owned());
+            self.setup.tell("the recording goes on".to_owned());
         }
         self.setup.desk.set_state(RecorderState::Recording);
         self.take = Some(take);
@@ -223,8 +227,8 @@ impl Recorder {
     /// Ends the take in order, whatever comes of it.
     async fn end_take(&mut self, reason: &str) {
         if let Err(error) = self.finish_take(reason).await {
-            tracing::error!(session = self.setup.session_id, %error, "the take could not be ended properly");
-            (self.setup.tell)(format!("a take could not be ended properly: {error}"));
+            tracing::error!(session = self.setup.show.id, %error, "the take could not be ended properly");
+            self.setup.tell(format!("a take could not be ended properly: {error}"));
         }
     }
 
@@ -232,8 +236,8 @@ impl Recorder {
         let Some(mut take) = self.take.take() else { return Ok(()) };
         let ended = take.finish().await;
         take.record.state = if ended.is_ok() { TakeState::Complete } else { TakeState::CutOff };
-        tracing::info!(session = self.setup.session_id, take = take.record.number, reason, "the take is ended");
-        (self.setup.note)(&take.record, true);
+        tracing::info!(session = self.setup.show.id, take = take.record.number, reason, "the take is ended");
+        self.setup.note(&take.record, true);
         ended
     }
 
@@ -242,19 +246,19 @@ impl Recorder {
     async fn wait_for_the_disk(&mut self, error: &anyhow::Error) -> bool {
         if let Some(mut take) = self.take.take() {
             take.record.state = TakeState::CutOff;
-            (self.setup.note)(&take.record, true);
+            self.setup.note(&take.record, true);
         }
         let is_full = error.downcast_ref::<io::Error>().is_some_and(|error| error.kind() == io::ErrorKind::StorageFull);
         let reason = if is_full { format!("the disk is full: {error}") } else { format!("the disk failed: {error}") };
-        tracing::error!(session = self.setup.session_id, reason, "the recording is stopped; it goes on when it can");
+        tracing::error!(session = self.setup.show.id, reason, "the recording is stopped; it goes on when it can");
         if self.setup.desk.set_state(RecorderState::Stopped(reason.clone())) {
-            (self.setup.tell)(format!("the recording was stopped: {reason}"));
+            self.setup.tell(format!("the recording was stopped: {reason}"));
         }
         loop {
             tokio::select! {
                 () = sleep(self.pause) => {}
                 // Nothing new comes: a new take would only repeat the last group of pictures.
-                () = self.setup.over.cancelled() => return false,
+                () = self.setup.show.feeds.live().over().cancelled() => return false,
             }
             self.pause = (self.pause * 2).min(LONGEST_PAUSE);
             if !is_full || self.has_room_again().await {

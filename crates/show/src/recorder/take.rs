@@ -7,10 +7,9 @@ use std::time::{Duration, Instant};
 
 use waverant_container::{FileFormat, FileHead, FileWriter, Fragment};
 use waverant_media::{MediaTime, Packet, Tracks};
-use waverant_relay::{DiskOutlook, Splitter};
-use waverant_store::{TakeMark, TakeRecord};
+use waverant_relay::{DiskOutlook, Splitter, TakeDisk, TakeFile, TakeMark, TakeRecord};
 
-use super::disk::{TakeDisk, TakeFile};
+use crate::clock;
 
 /// What was written is on the disk this long after it was; a power cut loses so much.
 const SYNC_INTERVAL: Duration = Duration::from_millis(900);
@@ -61,7 +60,7 @@ impl Take {
             record,
             splitter,
             last_pts: None,
-            synced_at: Instant::now(),
+            synced_at: clock::now(),
             new_marks: Vec::new(),
         })
     }
@@ -102,7 +101,7 @@ impl Take {
 
     async fn append(&mut self, fragment: Fragment) -> anyhow::Result<()> {
         let mut file = self.file.take().ok_or_else(|| anyhow::anyhow!("an earlier write failed"))?;
-        let syncs = self.synced_at.elapsed() >= SYNC_INTERVAL;
+        let syncs = clock::now().saturating_duration_since(self.synced_at) >= SYNC_INTERVAL;
         let (size, disk) = (fragment.size_bytes, self.disk.clone());
         let written = off_the_runtime(move || {
             check_room(&disk.outlook()?, fragment.size_bytes)?;
@@ -115,7 +114,7 @@ impl Take {
         });
         self.file = Some(written.await?);
         if syncs {
-            self.synced_at = Instant::now();
+            self.synced_at = clock::now();
         }
         self.record.size_bytes += size;
         self.record.duration_ms = u64::try_from(self.writer.duration().millis()).unwrap_or(0);

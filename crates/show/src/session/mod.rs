@@ -1,234 +1,254 @@
-//! A running session: who publishes, its packets as its readers get them, its legs and its recorder.
+//! A running session: who publishes, its legs and its recorder. The driver of the state machines of the core.
 
-mod delay;
-mod events;
-mod feed;
+mod publisher;
 mod report;
 mod seat;
 mod slate;
 mod snapshot;
-mod spool;
 mod stage;
 mod supervise;
+mod surroundings;
 mod viewer;
-mod watched;
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
-use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
 use time::OffsetDateTime;
-use tokio::sync::{Notify, watch};
-use tokio::task::JoinHandle;
-use tokio_util::sync::CancellationToken;
-use waverant_relay::{Admission, HubLimits, RecordingMode, SeatId, SessionState, SourceCounters};
-use waverant_store::{NewSession, TakeRecord};
+use tokio::sync::watch;
+use waverant_relay::{
+    Attendance, ChannelRules, Gate, HubLimits, LegOrder, NewSession, NotJoined, RecordingMode, SessionState, ShowRecord,
+};
 
-pub(crate) use feed::{Feed, FeedRead};
-pub(crate) use report::ShowReport;
-pub(crate) use seat::{Arrival, Publisher, Seat};
-pub(crate) use snapshot::SourceSnapshot;
-pub(crate) use viewer::Viewer;
-pub(crate) use watched::watched;
+pub use publisher::Publisher;
+pub use report::{LegReport, ReportedGap, ShowReport};
+pub use seat::Seat;
+pub use snapshot::SourceSnapshot;
+pub use surroundings::{Registry, ShowEnd, Surroundings};
 
-use crate::house::{ChannelRules, Directory, Entry, House, LegOrder};
-use crate::leg::LegStatus;
-use crate::recorder::RecorderDesk;
-use events::Events;
+pub use viewer::Viewer;
+
+use crate::clock;
+use crate::context::ShowContext;
+use crate::events::Events;
+use crate::feed::{Feed, Feeds};
+use crate::leg::{self, Dialer, LegHandle, LegSnapshot};
+use crate::recorder::{RecorderDesk, Takes};
 use seat::SeatState;
-use stage::Stage;
+use stage::{Stage, StageDoor};
 
 /// What a session begins with.
 #[derive(Debug)]
-pub(crate) struct ShowStart {
-    pub(crate) id: u64,
-    pub(crate) rules: ChannelRules,
-    pub(crate) admission: Admission,
-    pub(crate) arrival: Arrival,
-    pub(crate) started_at: OffsetDateTime,
-    /// For a rehearsal: the legs that it has.
-    pub(crate) rehearsal: Option<Vec<LegOrder>>,
-}
-
-/// A leg as its session holds it.
-#[derive(Debug)]
-pub(crate) struct LegHandle {
-    pub(crate) orders: watch::Sender<LegOrder>,
-    pub(crate) status: Arc<LegStatus>,
-    /// None once somebody waits for its end.
-    pub(crate) task: Option<JoinHandle<()>>,
+pub struct ShowStart {
+    /// Its number.
+    pub id: u64,
+    /// The channel's rules.
+    pub rules: Arc<ChannelRules>,
+    /// Its first publisher.
+    pub publisher: Publisher,
+    /// When it begins.
+    pub started_at: OffsetDateTime,
+    /// Its legs.
+    pub orders: Vec<LegOrder>,
+    /// True if it is fed from here: it keeps these legs, is not recorded, and takes no other publisher.
+    pub is_rehearsal: bool,
 }
 
 /// A running session.
 #[derive(Debug)]
-pub(crate) struct Show {
-    pub(crate) id: u64,
+pub struct Show {
     /// The channel as it was when the session began.
-    pub(crate) channel: ChannelRules,
-    pub(crate) started_at: OffsetDateTime,
-    pub(crate) began: Instant,
-    /// For a rehearsal: the legs that it has, whatever the channel's are.
-    rehearsal: Option<Vec<LegOrder>>,
-    /// The packets, at once.
-    pub(crate) feed: Arc<Feed>,
-    /// The packets, later; for as long as a leg reads them.
-    delayed: Mutex<BTreeMap<Duration, Weak<Feed>>>,
-    spool_folder: PathBuf,
-    viewer_count: AtomicU64,
-    /// Cancelled when the session is over and its last packet is in the feed.
-    pub(crate) over: CancellationToken,
-    /// Cancelled when delayed legs are not to play on.
-    cut: CancellationToken,
-    pub(crate) takes: Mutex<Vec<TakeRecord>>,
-    pub(crate) recorder: Arc<RecorderDesk>,
-    pub(crate) legs: Mutex<BTreeMap<u64, LegHandle>>,
+    channel: Arc<ChannelRules>,
     /// The channel's rules as they are now.
-    rules: Mutex<ChannelRules>,
-    /// Who is here, who is on air, and whether the session goes on. Locked before the seats and the hub.
-    stage: Mutex<Stage>,
-    stage_changed: Notify,
-    seats: Mutex<BTreeMap<SeatId, Arc<SeatState>>>,
-    /// The publisher that is shown: the one on air, else the last one that was.
-    shown: Mutex<Arc<SeatState>>,
-    /// What publishers did wrong that are gone.
-    past_counters: Mutex<SourceCounters>,
-    slate_findings: Mutex<Vec<String>>,
-    events: Events,
-    life_changed: Notify,
-    end_reason: Mutex<Option<String>>,
+    rules: watch::Sender<Arc<ChannelRules>>,
+    started_at: OffsetDateTime,
+    is_rehearsal: bool,
+    /// What its parts get.
+    context: ShowContext,
+    dialer: Arc<dyn Dialer>,
+    /// Who is here, who is on air, and whether the session goes on.
+    stage: Arc<StageDoor>,
+    legs: Mutex<BTreeMap<u64, LegHandle>>,
+    recorder: Arc<RecorderDesk>,
+    takes: Arc<Takes>,
+    viewer_count: AtomicU64,
 }
 
 impl Show {
-    /// Begins a session with its first publisher, and starts its legs and recorder. None if the
-    /// channel's rules let nobody in, which they never do to a first publisher.
-    pub(crate) fn begin(house: &Arc<House>, start: ShowStart) -> Option<(Arc<Self>, Seat)> {
-        let began = Instant::now();
-        let publisher = Publisher::new(&start.admission, start.arrival);
-        let mut stage = Stage::new(&start.rules, began);
-        let joined = stage.attendance.join(began, publisher.key_id, publisher.key_rank).ok()?.joined;
+    /// Begins a session with its first publisher, and starts its legs and recorder.
+    ///
+    /// # Errors
+    /// [`NotJoined`] if the channel's rules let nobody in, which they never do to a first publisher.
+    pub fn begin(surroundings: &Surroundings, start: ShowStart) -> Result<(Arc<Self>, Seat), NotJoined> {
+        let began = clock::now();
+        let ShowStart { id, rules, publisher, started_at, orders, is_rehearsal } = start;
+        let mut attendance = Attendance::new(rules.takeover, rules.hold, began);
+        let joined = attendance.join(began, publisher.opener, publisher.rank)?.joined;
         let first = Arc::new(SeatState::new(joined.seat, publisher));
-        house.library.numbers.begin(start.id);
-        note_begin(house, &start.rules, start.id, start.started_at, &first.publisher, start.rehearsal.is_some());
-        let is_recorded = start.rules.recording.mode == RecordingMode::Always && start.rehearsal.is_none();
-        let show = Arc::new(Self {
-            id: start.id,
-            rules: Mutex::new(start.rules.clone()),
-            channel: start.rules,
-            started_at: start.started_at,
+        surroundings.take_numbers.begin(id);
+        note_begin(surroundings, (id, started_at, is_rehearsal), &rules, &first.publisher);
+        let stage = Arc::new(StageDoor::new(Stage::new(attendance, rules.takeover, first.clone())));
+        let (folder, cut) = (surroundings.spool_folder.clone(), surroundings.stopping.child_token());
+        let context = ShowContext {
+            id,
             began,
-            rehearsal: start.rehearsal,
-            feed: Arc::new(Feed::new(HubLimits::default(), Duration::ZERO, began)),
-            delayed: Mutex::default(),
-            spool_folder: house.spool_folder.clone(),
-            viewer_count: AtomicU64::new(0),
-            over: CancellationToken::new(),
-            cut: house.stopping.child_token(),
-            takes: Mutex::new(Vec::new()),
+            feeds: Arc::new(Feeds::new(HubLimits::default(), began, folder, cut)),
+            rates: stage.clone(),
+            ledger: surroundings.ledger.clone(),
+            events: Arc::new(Events::new(began)),
+        };
+        let is_recorded = rules.recording.mode == RecordingMode::Always && !is_rehearsal;
+        let show = Arc::new(Self {
+            rules: watch::Sender::new(rules.clone()),
+            channel: rules,
+            started_at,
+            is_rehearsal,
+            context,
+            dialer: surroundings.dialer.clone(),
+            stage,
+            legs: Mutex::default(),
             recorder: Arc::new(RecorderDesk::new(is_recorded, began)),
-            legs: Mutex::new(BTreeMap::new()),
-            stage: Mutex::new(stage),
-            stage_changed: Notify::new(),
-            seats: Mutex::new([(joined.seat, first.clone())].into()),
-            shown: Mutex::new(first.clone()),
-            past_counters: Mutex::default(),
-            slate_findings: Mutex::default(),
-            events: Events::new(began),
-            life_changed: Notify::new(),
-            end_reason: Mutex::new(None),
+            takes: Arc::default(),
+            viewer_count: AtomicU64::new(0),
         });
-        show.follow(house, &house.directory());
-        house.tasks.spawn(supervise::run(show.clone(), house.clone()));
-        house.tasks.spawn(slate::run(show.clone(), house.slates.clone()));
+        show.follow_orders(&orders);
+        surroundings.tasks.spawn(supervise::run(show.clone(), surroundings.clone()));
+        let (slates, codec) = (surroundings.slates.clone(), surroundings.codec.clone());
+        surroundings.tasks.spawn(slate::run(show.clone(), slates, codec));
         let seat = Seat::new(show.clone(), first);
-        Some((show, seat))
+        Ok((show, seat))
     }
 
-    pub(crate) fn is_rehearsal(&self) -> bool {
-        self.rehearsal.is_some()
+    /// The session's number.
+    pub fn id(&self) -> u64 {
+        self.context.id
+    }
+
+    /// The channel's number.
+    pub fn channel_id(&self) -> u64 {
+        self.channel.id
+    }
+
+    /// When it began.
+    pub fn started_at(&self) -> OffsetDateTime {
+        self.started_at
+    }
+
+    /// True if it is fed by the test picture.
+    pub fn is_rehearsal(&self) -> bool {
+        self.is_rehearsal
+    }
+
+    /// What those get who read the show.
+    pub fn context(&self) -> &ShowContext {
+        &self.context
+    }
+
+    /// The packets, at once.
+    pub fn live(&self) -> &Arc<Feed> {
+        self.context.feeds.live()
+    }
+
+    /// What is wanted of its recorder.
+    pub fn recorder(&self) -> &RecorderDesk {
+        &self.recorder
+    }
+
+    /// Its takes.
+    pub fn takes(&self) -> &Takes {
+        &self.takes
     }
 
     /// The channel's rules as they are now.
-    pub(crate) fn rules(&self) -> ChannelRules {
-        self.rules.lock().clone()
+    pub fn rules(&self) -> Arc<ChannelRules> {
+        self.rules.borrow().clone()
     }
 
-    /// The packets as a leg with this delay gets them.
-    pub(crate) fn feed(self: &Arc<Self>, delay: Duration) -> Arc<Feed> {
-        if delay.is_zero() {
-            return self.feed.clone();
-        }
-        let mut delayed = self.delayed.lock();
-        delayed.retain(|_, feed| feed.strong_count() > 0);
-        if let Some(feed) = delayed.get(&delay).and_then(Weak::upgrade).filter(|feed| !feed.has_ended()) {
-            return feed;
-        }
-        let feed = delay::start(self, delay, self.spool_folder.clone(), self.cut.clone());
-        delayed.insert(delay, Arc::downgrade(&feed));
-        feed
+    /// Its legs at one moment, by destination name.
+    pub fn legs(&self) -> Vec<LegSnapshot> {
+        let mut legs: Vec<LegSnapshot> = self.legs.lock().values().map(|leg| leg.status.snapshot()).collect();
+        legs.sort_by(|a, b| a.record.destination_name.cmp(&b.record.destination_name));
+        legs
     }
 
-    /// True if no more packets come to any feed.
-    pub(crate) fn is_done(&self) -> bool {
-        self.over.is_cancelled() || self.cut.is_cancelled()
-    }
-
-    /// How long the last packets still are on their way to the legs after the end.
-    pub(super) fn longest_delay(&self) -> Duration {
-        let delayed = self.delayed.lock();
-        let running = delayed.iter().filter(|(_, feed)| feed.strong_count() > 0);
-        running.map(|(delay, _)| *delay).max().unwrap_or_default()
-    }
-
-    pub(crate) fn is_over(&self) -> bool {
-        self.stage.lock().attendance.life().state() == SessionState::Over
+    /// True once nobody can publish into it any more; delayed legs may still play on.
+    pub fn is_over(&self) -> bool {
+        self.stage.lock().attendance.is_over()
     }
 
     /// Why the session ended, or what to say where nobody said.
-    pub(crate) fn end_reason(&self) -> String {
-        self.end_reason.lock().clone().unwrap_or_else(|| "the session was ended".to_owned())
+    pub fn end_reason(&self) -> String {
+        self.stage.lock().end_reason().unwrap_or("the session was ended").to_owned()
     }
 
-    /// Makes the session follow the directory: its rules, its legs, and publishers whose key is gone.
-    pub(crate) fn follow(self: &Arc<Self>, house: &Arc<House>, directory: &Directory) {
-        match &self.rehearsal {
-            Some(orders) => self.follow_orders(house, orders),
-            None => {
-                if let Some(rules) = directory.channel(self.channel.id) {
-                    *self.rules.lock() = rules.clone();
-                    self.stage.lock().set_takeover(rules.takeover);
-                    self.stage_changed.notify_one();
-                }
-                self.follow_orders(house, directory.orders(self.channel.id));
-            }
+    /// Makes the session follow its channel: the rules and the legs. A rehearsal keeps what it began with.
+    pub fn follow(&self, rules: &Arc<ChannelRules>, orders: &[LegOrder]) {
+        if self.is_rehearsal {
+            return;
         }
-        self.check_keys(directory, OffsetDateTime::now_utc());
+        self.rules.send_replace(rules.clone());
+        self.stage.lock().set_takeover(rules.takeover);
+        self.stage.changed.notify_one();
+        self.follow_orders(orders);
+    }
+
+    /// Makes the session do without a channel that was removed: it goes on, and sends to nobody.
+    pub fn follow_removal(&self) {
+        if !self.is_rehearsal {
+            self.follow_orders(&[]);
+        }
     }
 
     /// Ends publishers whose key does not open any more, in order and with the reason.
-    pub(crate) fn check_keys(&self, directory: &Directory, now: OffsetDateTime) {
-        if self.is_over() || self.is_rehearsal() {
+    pub fn check_keys(&self, gate: &Gate, now: OffsetDateTime) {
+        let mut stage = self.stage.lock();
+        if stage.attendance.is_over() {
             return;
         }
-        let seats: Vec<Arc<SeatState>> = self.seats.lock().values().cloned().collect();
-        let fault = |seat: &SeatState| Some(directory.key_fault(seat.publisher.key_id, now)?.for_publisher());
-        let faults: Vec<(&Arc<SeatState>, &str)> = seats.iter().filter_map(|seat| Some((seat, fault(seat)?))).collect();
-        if let Some((_, fault)) = faults.first().filter(|_| faults.len() == seats.len()) {
-            self.note_end(fault);
+        let fault = |seat: &SeatState| Some(seat.key_fault(gate, now)?.for_publisher());
+        let faults: Vec<(Arc<SeatState>, &str)> =
+            stage.seats.values().filter_map(|seat| Some((seat.clone(), fault(seat)?))).collect();
+        if let Some((_, fault)) = faults.first().filter(|_| faults.len() == stage.seats.len()) {
+            stage.note_end(fault);
         }
         for (seat, fault) in faults {
             seat.evict(fault);
         }
     }
 
-    fn follow_orders(self: &Arc<Self>, house: &Arc<House>, orders: &[LegOrder]) {
+    /// Ends the session from our side: publishers are told, legs and recorder finish. A session that
+    /// is over already does not play on at its delayed legs.
+    pub fn end(&self, reason: &str) {
+        {
+            let mut stage = self.stage.lock();
+            if stage.attendance.is_over() {
+                drop(stage);
+                return self.context.feeds.cut();
+            }
+            stage.note_end(reason);
+            stage.end(clock::now());
+        }
+        self.stage.life_changed.notify_one();
+        self.evict_all();
+    }
+
+    /// Notes what belongs into the report.
+    pub fn note_event(&self, text: String) {
+        self.context.events.note(text);
+    }
+
+    fn evict_all(&self) {
+        let reason = self.end_reason();
+        self.stage.lock().evict_all(&reason);
+    }
+
+    fn follow_orders(&self, orders: &[LegOrder]) {
         let mut legs = self.legs.lock();
         for (id, leg) in legs.iter() {
             if !orders.iter().any(|order| order.destination.id == *id) {
-                let switch = |order: &mut LegOrder| std::mem::replace(&mut order.sending.switched_on, false);
-                leg.orders.send_if_modified(switch);
+                leg.orders.send_if_modified(|order| std::mem::replace(&mut order.is_on, false));
             }
         }
         for order in orders {
@@ -242,60 +262,23 @@ impl Show {
                         changed
                     });
                 }
-                None if self.over.is_cancelled() => {}
+                None if self.live().has_ended() => {}
                 None => {
-                    legs.insert(order.destination.id, crate::leg::start(self.clone(), house.ledger.clone(), order));
+                    let handle = leg::start(self.context.clone(), self.dialer.clone(), order);
+                    legs.insert(order.destination.id, handle);
                 }
             }
         }
     }
-
-    /// Notes what belongs into the report.
-    pub(crate) fn note_event(&self, text: String) {
-        self.events.note(text);
-    }
-
-    /// Ends the session from our side: publishers are told, legs and recorder finish. A session that
-    /// is over already does not play on at its delayed legs.
-    pub(crate) fn end(&self, reason: &str) {
-        if self.is_over() {
-            return self.cut.cancel();
-        }
-        self.note_end(reason);
-        self.end_life();
-        self.evict_all();
-    }
-
-    /// Sends away whoever still publishes. To be called once the session is over: who joins later
-    /// sees that itself.
-    fn evict_all(&self) {
-        let reason = self.end_reason();
-        for seat in self.seats.lock().values() {
-            seat.evict(&reason);
-        }
-    }
-
-    fn end_life(&self) {
-        let now = Instant::now();
-        self.stage.lock().attendance.end(now);
-        self.life_changed.notify_one();
-    }
-
-    /// The first reason stays.
-    fn note_end(&self, reason: &str) {
-        self.end_reason.lock().get_or_insert_with(|| reason.to_owned());
-    }
 }
 
 fn note_begin(
-    house: &House,
+    surroundings: &Surroundings,
+    (id, started_at, is_rehearsal): (u64, OffsetDateTime, bool),
     rules: &ChannelRules,
-    id: u64,
-    started_at: OffsetDateTime,
     publisher: &Publisher,
-    is_rehearsal: bool,
 ) {
-    house.ledger.write(Entry::SessionBegan(NewSession {
+    surroundings.ledger.write(ShowRecord::SessionBegan(NewSession {
         id,
         channel_id: rules.id,
         channel_name: rules.name.to_string(),
@@ -306,4 +289,12 @@ fn note_begin(
         is_rehearsal,
     }));
     tracing::info!(session = id, channel = %rules.name, peer = %publisher.peer, is_rehearsal, "on air");
+}
+
+/// Where a session stands, with the time of a hold made a length.
+fn hold_left(state: SessionState, now: Instant) -> Option<Duration> {
+    match state {
+        SessionState::Holding { until } => Some(until.saturating_duration_since(now)),
+        SessionState::OnAir | SessionState::Over => None,
+    }
 }

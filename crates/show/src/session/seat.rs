@@ -1,59 +1,22 @@
 use std::collections::VecDeque;
-use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
 use bytes::Bytes;
 use parking_lot::Mutex;
+use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use waverant_media::{MediaTime, Packet, TrackKind, Tracks};
-use waverant_relay::{Admission, Intake, IntakeKind, LineMeter, PictureRate, RateMeter, SeatId, SourceCounters};
-use waverant_rtmp::{MediaKind, StreamMetadata, Timestamp};
+use waverant_relay::{Gate, Intake, KeyFault, LineMeter, Opener, PictureRate, RateMeter, SeatId, SourceCounters};
+use waverant_rtmp::{MediaKind, StreamMetadata, StreamRates, Timestamp};
 use waverant_srt::Statistics;
 
-use super::Show;
+use crate::clock;
+
+use super::{Publisher, Show};
 
 /// Keyframe spacings that are looked back on.
 const SPACINGS: usize = 4;
-
-/// Who publishes into a session.
-#[derive(Clone, Debug)]
-pub(crate) struct Publisher {
-    pub(crate) key_id: u64,
-    /// 0 is the highest.
-    pub(crate) key_rank: u8,
-    pub(crate) key_label: String,
-    pub(crate) peer: SocketAddr,
-    /// What it calls itself.
-    pub(crate) encoder: String,
-    /// How its stream comes in.
-    pub(crate) intake: IntakeKind,
-    /// What was odd about its coming in, and harmless.
-    pub(crate) finding: Option<String>,
-}
-
-/// Where a publisher is and what it is, besides its key.
-#[derive(Clone, Debug)]
-pub(crate) struct Arrival {
-    pub(crate) peer: SocketAddr,
-    pub(crate) encoder: String,
-    pub(crate) intake: IntakeKind,
-}
-
-impl Publisher {
-    pub(super) fn new(admission: &Admission, arrival: Arrival) -> Self {
-        let Arrival { peer, encoder, intake } = arrival;
-        Self {
-            key_id: admission.key_id,
-            key_rank: admission.key_rank,
-            key_label: admission.key_label.clone(),
-            peer,
-            encoder,
-            intake,
-            finding: admission.finding.clone(),
-        }
-    }
-}
 
 /// A publisher of a session, with what is known of its stream.
 #[derive(Debug)]
@@ -73,9 +36,9 @@ impl SeatState {
     pub(super) fn new(id: SeatId, publisher: Publisher) -> Self {
         Self {
             id,
-            source: Mutex::new(Intake::new(publisher.intake)),
+            source: Mutex::default(),
             publisher,
-            meters: Mutex::new(SourceMeters::new(Instant::now())),
+            meters: Mutex::new(SourceMeters::new(clock::now())),
             line: Mutex::default(),
             evicted: CancellationToken::new(),
             eviction: Mutex::new(None),
@@ -88,8 +51,36 @@ impl SeatState {
         self.evicted.cancel();
     }
 
+    /// Why its key does not open any more; who was let in by the house has none.
+    pub(super) fn key_fault(&self, gate: &Gate, now: OffsetDateTime) -> Option<KeyFault> {
+        match self.publisher.opener {
+            Opener::Key(id) => gate.key_fault(id, now),
+            Opener::House => None,
+        }
+    }
+
     pub(super) fn counters(&self) -> SourceCounters {
         self.source.lock().counters()
+    }
+
+    /// Rates of the stream for its metadata: as the encoder announced them, else as they were measured so far.
+    pub(super) fn rates(&self, now: Instant) -> StreamRates {
+        let announced = self.source.lock().metadata().cloned().unwrap_or_default();
+        let mut meters = self.meters.lock();
+        let (video_bps, _) = meters.video.rates(now);
+        let (audio_bps, _) = meters.audio.rates(now);
+        let measured = |rate: f64| Some(rate).filter(|rate| *rate > 0.0);
+        StreamRates {
+            frame_rate: announced.frame_rate,
+            video_bps: announced.video_bps.or(measured(video_bps)),
+            audio_bps: announced.audio_bps.or(measured(audio_bps)),
+        }
+    }
+
+    /// Pictures per second as announced, else by the times of the pictures.
+    pub(super) fn frame_rate(&self) -> Option<f64> {
+        let announced = self.source.lock().metadata().and_then(|metadata| metadata.frame_rate);
+        announced.or_else(|| self.meters.lock().pictures.rate())
     }
 
     fn count(&self, now: Instant, packet: &Packet, tracks: &Tracks) {
@@ -146,7 +137,7 @@ impl SourceMeters {
 /// A publisher's place in a session. Dropping it without an end means that the publisher was
 /// lost.
 #[derive(Debug)]
-pub(crate) struct Seat {
+pub struct Seat {
     show: Arc<Show>,
     state: Arc<SeatState>,
     /// Why it ended, if it did so in order.
@@ -158,75 +149,59 @@ impl Seat {
         Self { show, state, ended: None }
     }
 
-    pub(crate) fn show(&self) -> &Arc<Show> {
+    /// The session.
+    pub fn show(&self) -> &Arc<Show> {
         &self.show
     }
 
     /// True if the publisher is to be ended from our side.
-    pub(crate) fn is_evicted(&self) -> bool {
+    pub fn is_evicted(&self) -> bool {
         self.state.evicted.is_cancelled()
     }
 
     /// Takes figures of the line that the publisher comes in by.
-    pub(crate) fn set_line(&self, statistics: &Statistics) {
-        self.state.line.lock().record_received(Instant::now(), statistics);
+    pub fn set_line(&self, statistics: &Statistics) {
+        self.state.line.lock().record_received(clock::now(), statistics);
     }
 
     /// Waits until the publisher is to be ended from our side.
-    pub(crate) async fn evicted(&self) {
+    pub async fn evicted(&self) {
         self.state.evicted.cancelled().await;
     }
 
     /// Why the publisher is ended from our side.
-    pub(crate) fn eviction_reason(&self) -> String {
+    pub fn eviction_reason(&self) -> String {
         self.state.eviction.lock().clone().unwrap_or_else(|| self.show.end_reason())
     }
 
-    pub(crate) fn metadata(&self, metadata: StreamMetadata) {
-        if let Intake::Messages(source) = &mut *self.state.source.lock() {
-            source.handle_metadata(metadata);
-            self.show.feed.count_announcement();
-        }
+    /// The publisher told something of its stream.
+    pub fn metadata(&self, metadata: StreamMetadata) {
+        self.state.source.lock().messages().handle_metadata(metadata);
+        self.show.context.feeds.live().count_announcement();
     }
 
     /// Puts a media message into the show. Takes no await and copies no payload.
-    pub(crate) fn media(&self, kind: MediaKind, timestamp: Timestamp, body: &Bytes) {
-        self.take_in(|intake| {
-            if let Intake::Messages(source) = intake {
-                source.handle_media(kind, timestamp, body);
-            }
-        });
+    pub fn media(&self, kind: MediaKind, timestamp: Timestamp, body: &Bytes) {
+        self.take_in(|intake| intake.messages().handle_media(kind, timestamp, body));
     }
 
     /// Puts bytes of a container into the show, cut anywhere. Takes no await.
-    pub(crate) fn bytes(&self, bytes: &[u8]) {
-        self.take_in(|intake| {
-            if let Intake::Bytes(source) = intake {
-                source.handle_bytes(bytes);
-            }
-        });
+    pub fn bytes(&self, bytes: &[u8]) {
+        self.take_in(|intake| intake.bytes().handle_bytes(bytes));
     }
 
     /// Bytes of the container are missing before those that come next.
-    pub(crate) fn lose_bytes(&self) {
-        self.take_in(|intake| {
-            if let Intake::Bytes(source) = intake {
-                source.handle_loss();
-            }
-        });
+    pub fn lose_bytes(&self) {
+        self.take_in(|intake| intake.bytes().handle_loss());
     }
 
     /// No more bytes come.
-    pub(crate) fn finish_bytes(&self) {
-        self.take_in(|intake| {
-            if let Intake::Bytes(source) = intake {
-                source.finish();
-            }
-        });
+    pub fn finish_bytes(&self) {
+        self.take_in(|intake| intake.bytes().finish());
     }
 
     fn take_in(&self, take: impl FnOnce(&mut Intake)) {
-        let now = Instant::now();
+        let now = clock::now();
         let mut source = self.state.source.lock();
         take(&mut source);
         let mut passed = false;
@@ -235,17 +210,17 @@ impl Seat {
         }
         drop(source);
         if passed {
-            self.show.feed.tell_news();
+            self.show.context.feeds.live().tell_news();
         }
     }
 
     /// Puts packets into the show that were made here.
-    pub(crate) fn packets(&self, packets: impl IntoIterator<Item = Packet>, tracks: &Arc<Tracks>) {
-        let now = Instant::now();
+    pub fn packets(&self, packets: impl IntoIterator<Item = Packet>, tracks: &Arc<Tracks>) {
+        let now = clock::now();
         for packet in packets {
             self.offer(now, packet, tracks.clone());
         }
-        self.show.feed.tell_news();
+        self.show.context.feeds.live().tell_news();
     }
 
     fn offer(&self, now: Instant, packet: Packet, tracks: Arc<Tracks>) -> bool {
@@ -254,7 +229,7 @@ impl Seat {
     }
 
     /// The publisher ended its stream in order.
-    pub(crate) fn end(mut self, reason: &str) {
+    pub fn end(mut self, reason: &str) {
         self.ended = Some(reason.to_owned());
     }
 }

@@ -1,77 +1,70 @@
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use waverant_media::{MediaTime, Tracks};
 use waverant_relay::{LinePoint, LineQuality, SessionState, SourceCounters};
-use waverant_rtmp::StreamRates;
 
-use super::{Publisher, Show};
+use crate::clock;
+
+use super::seat::SeatState;
+use super::{Publisher, Show, hold_left};
 
 /// What can be seen of an incoming stream at one moment.
 #[derive(Debug)]
-pub(crate) struct SourceSnapshot {
-    pub(crate) state: SessionState,
-    pub(crate) state_for: Duration,
-    pub(crate) hold_left: Option<Duration>,
-    pub(crate) loss_count: u32,
-    pub(crate) publisher: Publisher,
-    pub(crate) tracks: Arc<Tracks>,
-    pub(crate) video_bps: f64,
-    pub(crate) frame_rate: f64,
-    pub(crate) audio_bps: f64,
-    pub(crate) keyframe_spacing: Option<MediaTime>,
-    pub(crate) counters: SourceCounters,
+pub struct SourceSnapshot {
+    /// Where the session stands.
+    pub state: SessionState,
+    /// For how long.
+    pub state_for: Duration,
+    /// While it holds: how long it still waits.
+    pub hold_left: Option<Duration>,
+    /// How often the publisher was lost.
+    pub loss_count: u32,
+    /// Who publishes, or did last.
+    pub publisher: Publisher,
+    /// The tracks as they are now.
+    pub tracks: Arc<Tracks>,
+    /// Pictures, in bits per second.
+    pub video_bps: f64,
+    /// Measured, in pictures per second.
+    pub frame_rate: f64,
+    /// Sound of all tracks, in bits per second.
+    pub audio_bps: f64,
+    /// The largest of the last four distances between keyframes.
+    pub keyframe_spacing: Option<MediaTime>,
+    /// What all publishers of the session did wrong.
+    pub counters: SourceCounters,
     /// What is wrong or odd, in words.
-    pub(crate) findings: Vec<String>,
+    pub findings: Vec<String>,
     /// Labels of the keys of publishers that wait behind the one on air.
-    pub(crate) waiting: Vec<String>,
-    pub(crate) encoder: String,
+    pub waiting: Vec<String>,
+    /// What the encoder calls itself.
+    pub encoder: String,
     /// Width and height as the encoder announced them.
-    pub(crate) announced_size: Option<(u32, u32)>,
+    pub announced_size: Option<(u32, u32)>,
     /// The line that the publisher comes in by, where its protocol measures it.
-    pub(crate) line: Option<LineQuality>,
-    pub(crate) line_points: Vec<LinePoint>,
+    pub line: Option<LineQuality>,
+    /// The last two minutes of the line, the oldest first.
+    pub line_points: Vec<LinePoint>,
 }
 
 impl Show {
-    /// Rates of the incoming stream for its metadata: as the encoder announced them, else as they
-    /// were measured so far.
-    pub(crate) fn rates(&self) -> StreamRates {
-        let now = Instant::now();
-        let shown = self.shown.lock().clone();
-        let announced = shown.source.lock().metadata().cloned().unwrap_or_default();
-        let mut meters = shown.meters.lock();
-        let (video_bps, _) = meters.video.rates(now);
-        let (audio_bps, _) = meters.audio.rates(now);
-        let measured = |rate: f64| Some(rate).filter(|rate| *rate > 0.0);
-        StreamRates {
-            frame_rate: announced.frame_rate,
-            video_bps: announced.video_bps.or(measured(video_bps)),
-            audio_bps: announced.audio_bps.or(measured(audio_bps)),
-        }
-    }
-
     /// Looks at the incoming stream.
-    pub(crate) fn source_snapshot(&self) -> SourceSnapshot {
-        let now = Instant::now();
-        let (state, since, loss_count) = {
+    pub fn source_snapshot(&self) -> SourceSnapshot {
+        let now = clock::now();
+        let (state, since, loss_count, shown, stage_tracks, slate_findings) = {
             let stage = self.stage.lock();
-            let life = stage.attendance.life();
-            (life.state(), life.since(), life.loss_count())
+            let (life, findings) = (stage.attendance.life(), stage.slate_findings.clone());
+            (life.state(), life.since(), life.loss_count(), stage.shown.clone(), stage.tracks.clone(), findings)
         };
-        let hold_left = match state {
-            SessionState::Holding { until } => Some(until.saturating_duration_since(now)),
-            _ => None,
-        };
-        let shown = self.shown.lock().clone();
         let (tracks, problem, metadata) = {
             let source = shown.source.lock();
             let metadata = source.metadata().cloned().unwrap_or_default();
-            (source.tracks().clone(), source.last_problem().map(str::to_owned), metadata)
+            (source.tracks().cloned(), source.last_problem().map(str::to_owned), metadata)
         };
-        // What is made here has no source of messages; its tracks are known from the stage.
-        let tracks = if tracks.is_empty() { self.stage.lock().tracks.clone() } else { tracks };
-        let counters = self.counters();
+        // What is made here has no intake; its tracks are known from the stage.
+        let tracks = tracks.filter(|tracks| !tracks.is_empty()).unwrap_or(stage_tracks);
+        let (counters, waiting) = self.others(&shown);
         let mut meters = shown.meters.lock();
         let (video_bps, frame_rate) = meters.video.rates(now);
         let (audio_bps, _) = meters.audio.rates(now);
@@ -83,7 +76,7 @@ impl Show {
         SourceSnapshot {
             state,
             state_for: now.saturating_duration_since(since),
-            hold_left,
+            hold_left: hold_left(state, now),
             loss_count,
             tracks,
             video_bps,
@@ -91,8 +84,8 @@ impl Show {
             audio_bps,
             keyframe_spacing,
             counters,
-            findings: findings.chain(self.slate_findings.lock().clone()).collect(),
-            waiting: self.waiting(),
+            findings: findings.chain(slate_findings).collect(),
+            waiting,
             encoder: metadata.encoder.unwrap_or_else(|| shown.publisher.encoder.clone()),
             announced_size: metadata.picture_size,
             line: line.quality(),
@@ -101,23 +94,16 @@ impl Show {
         }
     }
 
-    /// What all publishers of the session did wrong.
-    fn counters(&self) -> SourceCounters {
-        let mut counters = *self.past_counters.lock();
-        let seats: Vec<_> = self.seats.lock().values().cloned().collect();
+    /// What all publishers of the session did wrong, and the labels of those that are not shown.
+    fn others(&self, shown: &SeatState) -> (SourceCounters, Vec<String>) {
+        let (mut counters, seats): (_, Vec<_>) = {
+            let stage = self.stage.lock();
+            (stage.past_counters, stage.seats.values().cloned().collect())
+        };
+        // Not under the stage's lock: the source of a seat is locked before it.
         seats.iter().for_each(|seat| counters += seat.counters());
-        counters
-    }
-
-    fn waiting(&self) -> Vec<String> {
-        let shown = self.shown.lock().id;
-        let seats = self.seats.lock();
-        seats.values().filter(|seat| seat.id != shown).map(|seat| seat.publisher.key_label.clone()).collect()
-    }
-
-    /// What hinders the slate, in words.
-    pub(super) fn set_slate_findings(&self, findings: Vec<String>) {
-        *self.slate_findings.lock() = findings;
+        let waiting = seats.iter().filter(|seat| seat.id != shown.id);
+        (counters, waiting.map(|seat| seat.publisher.key_label.clone()).collect())
     }
 }
 

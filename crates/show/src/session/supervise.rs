@@ -4,12 +4,12 @@ use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use tokio::task::JoinHandle;
 use tokio::time::{MissedTickBehavior, interval, timeout};
-use waverant_relay::{OnBreach, SessionState, StreamFacts};
-use waverant_store::{SessionEnd, TakeRecord, TakeState};
+use waverant_relay::{LegOrder, OnBreach, SessionState, ShowRecord, StreamFacts};
 
-use super::{Show, watched};
-use crate::house::{Entry, House, LegOrder};
+use super::{Show, ShowEnd, Surroundings};
+use crate::clock;
 use crate::recorder::{self, RecorderSetup};
+use crate::watched;
 
 /// How long legs and recorder may take to finish after the last packet.
 const FINISH_TIMEOUT: Duration = Duration::from_secs(10);
@@ -18,17 +18,17 @@ const FINISH_TIMEOUT: Duration = Duration::from_secs(10);
 const LIMITS_INTERVAL: Duration = Duration::from_secs(1);
 
 /// Accompanies a session from its begin to its record in the ledger.
-pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
-    let recorder = (!show.is_rehearsal()).then(|| tokio::spawn(record(show.clone(), house.clone())));
-    wait_for_the_end(&show, &house).await;
+pub(super) async fn run(show: Arc<Show>, surroundings: Surroundings) {
+    let recorder = (!show.is_rehearsal).then(|| tokio::spawn(record(show.clone(), surroundings.clone())));
+    wait_for_the_end(&show, &surroundings).await;
     show.evict_all();
-    show.over.cancel();
-    show.feed.end();
-    if show.longest_delay().is_zero() {
+    let feeds = show.context.feeds.clone();
+    feeds.end();
+    if feeds.longest_delay().is_zero() {
         // The next encoder may begin a new session while this one is wound up.
-        house.forget(&show);
+        surroundings.registry.forget(&show);
     }
-    let patience = FINISH_TIMEOUT + show.longest_delay();
+    let patience = FINISH_TIMEOUT + feeds.longest_delay();
     // The handles stay while the legs finish: a delayed leg can still be switched off, and a leg
     // without orders would end before it has sent the last packets.
     let tasks: Vec<JoinHandle<()>> = show.legs.lock().values_mut().filter_map(|leg| leg.task.take()).collect();
@@ -37,72 +37,60 @@ pub(super) async fn run(show: Arc<Show>, house: Arc<House>) {
     }
     if let Some(recorder) = recorder {
         finish(recorder, FINISH_TIMEOUT).await;
-        show.leave_open_takes(&house);
+        show.leave_open_takes();
     }
-    house.forget(&show);
-    let loss_count = show.stage.lock().attendance.life().loss_count();
-    let reason = show.end_reason.lock().clone();
+    surroundings.registry.forget(&show);
+    let (loss_count, reason) = {
+        let stage = show.stage.lock();
+        (stage.attendance.life().loss_count(), stage.end_reason().map(str::to_owned))
+    };
     let reason = reason.unwrap_or_else(|| "the publisher was lost and did not return in time".to_owned());
-    tracing::info!(session = show.id, channel = %show.channel.name, reason, "over");
-    let ended_at = OffsetDateTime::now_utc();
-    let report = serde_json::to_string(&show.report()).unwrap_or_default();
-    house.ledger.write(Entry::SessionEnded(SessionEnd { id: show.id, ended_at, reason, loss_count, report }));
-    // Legs hold the session and the session their handles.
+    tracing::info!(session = show.id(), channel = %show.channel.name, reason, "over");
+    let (id, ended_at, report) = (show.id(), OffsetDateTime::now_utc(), show.report());
+    surroundings.registry.ended(ShowEnd { id, ended_at, reason, loss_count, report });
     show.legs.lock().clear();
 }
 
 /// Records the session; a recorder that fails leaves its take to be mended, and another goes on.
-async fn record(show: Arc<Show>, house: Arc<House>) {
-    let (setup_show, setup_house) = (show.clone(), house.clone());
-    let begin = move || recorder::run(recorder_setup(&setup_show, &setup_house));
+async fn record(show: Arc<Show>, surroundings: Surroundings) {
+    let setup = recorder_setup(&show, &surroundings);
+    let begin = move || recorder::run(setup.clone());
     watched(begin, || {
         show.note_event("the recorder failed by a fault of ours; another take is begun".to_owned());
-        show.leave_open_takes(&house);
+        show.leave_open_takes();
     })
     .await;
 }
 
-fn recorder_setup(show: &Arc<Show>, house: &Arc<House>) -> RecorderSetup {
-    let (rules, numbers, notes, events) = (show.clone(), house.library.clone(), show.clone(), show.clone());
-    let session = show.id;
-    let ledger = house.ledger.clone();
+fn recorder_setup(show: &Show, surroundings: &Surroundings) -> RecorderSetup {
     RecorderSetup {
-        session_id: show.id,
-        channel: show.channel.name.clone(),
-        feed: show.feed.clone(),
-        over: show.over.clone(),
+        show: show.context.clone(),
+        rules: show.rules.subscribe(),
         desk: show.recorder.clone(),
-        rules: Box::new(move || rules.rules().recording),
-        disk: house.recordings.clone(),
+        takes: show.takes.clone(),
+        disk: surroundings.disk.clone(),
+        numbers: surroundings.take_numbers.clone(),
         clock: OffsetDateTime::now_utc,
-        next_number: Box::new(move || numbers.numbers.next(session)),
-        note: Box::new(move |take, is_kept| {
-            notes.note_take(take);
-            if is_kept {
-                ledger.write(Entry::Take(take.clone()));
-            }
-        }),
-        tell: Box::new(move |text| events.events.note(text)),
     }
 }
 
-async fn wait_for_the_end(show: &Arc<Show>, house: &Arc<House>) {
+async fn wait_for_the_end(show: &Arc<Show>, surroundings: &Surroundings) {
     let mut ticks = interval(LIMITS_INTERVAL);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
         let (state, deadline) = {
             let attendance = &mut show.stage.lock().attendance;
-            attendance.handle_timeout(Instant::now());
+            attendance.handle_timeout(clock::now());
             (attendance.life().state(), attendance.poll_timeout())
         };
         if state == SessionState::Over {
             return;
         }
         tokio::select! {
-            () = show.life_changed.notified() => {}
+            () = show.stage.life_changed.notified() => {}
             () = sleep_until(deadline) => {}
             _ = ticks.tick() => show.compare_with_limits(),
-            () = house.stopping.cancelled() => show.end("the server is stopping"),
+            () = surroundings.stopping.cancelled() => show.end("the server is stopping"),
         }
     }
 }
@@ -122,20 +110,10 @@ async fn finish(mut task: JoinHandle<()>, patience: Duration) {
 }
 
 impl Show {
-    /// Shows the newest length and size of a take to whoever looks.
-    fn note_take(&self, take: &TakeRecord) {
-        let mut takes = self.takes.lock();
-        match takes.iter_mut().find(|shown| shown.number == take.number) {
-            Some(shown) => shown.clone_from(take),
-            None => takes.push(take.clone()),
-        }
-    }
-
     /// A recorder that did not finish in time leaves its take to be mended.
-    fn leave_open_takes(&self, house: &House) {
-        for take in self.takes.lock().iter_mut().filter(|take| take.state == TakeState::Writing) {
-            take.state = TakeState::CutOff;
-            house.ledger.write(Entry::Take(take.clone()));
+    fn leave_open_takes(&self) {
+        for take in self.takes.cut_off() {
+            self.context.ledger.write(ShowRecord::Take(take));
         }
     }
 
@@ -143,11 +121,11 @@ impl Show {
     /// be sent what their destination does not accept.
     fn compare_with_limits(&self) {
         let source = self.source_snapshot();
-        let now = Instant::now();
+        let now = clock::now();
         for leg in self.legs.lock().values() {
             let (limits, sink, is_secure) = {
                 let order = leg.orders.borrow();
-                (order.limits.clone(), order.sink.clone(), order.is_secure())
+                (order.limits.clone(), order.sink.clone(), order.destination.is_secure())
             };
             let meant = sink.meant(&source.tracks);
             let facts = StreamFacts {

@@ -5,18 +5,26 @@ use super::Show;
 
 /// Counts a player of a show for as long as it watches.
 #[derive(Debug)]
-pub(crate) struct Viewer {
+pub struct Viewer {
     show: Arc<Show>,
 }
 
+impl Viewer {
+    /// The show that is watched.
+    pub fn show(&self) -> &Arc<Show> {
+        &self.show
+    }
+}
+
 impl Show {
-    pub(crate) fn count_viewer(self: &Arc<Self>) -> Viewer {
+    /// Counts a player from now on.
+    pub fn count_viewer(self: &Arc<Self>) -> Viewer {
         self.viewer_count.fetch_add(1, Ordering::Relaxed);
         Viewer { show: self.clone() }
     }
 
     /// Players that watch now.
-    pub(crate) fn viewer_count(&self) -> u64 {
+    pub fn viewer_count(&self) -> u64 {
         self.viewer_count.load(Ordering::Relaxed)
     }
 }

@@ -3,12 +3,14 @@ use std::time::{Duration, Instant};
 
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::{sleep_until, timeout};
-use waverant_relay::{Cursor, Entry, Mask, RtmpSink, SinkError, SinkOutput, printable};
-use waverant_rtmp::{ClientConnection, ClientEvent, StreamRates};
-
-use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES, take_packets};
-use crate::show::Feed;
 use waverant_net::{Moved, UNACKNOWLEDGED_LIMIT, Wire, WriteQueue};
+use waverant_relay::{Mask, RtmpSink, SinkError, SinkOutput, printable};
+use waverant_rtmp::{ClientConnection, ClientEvent};
+
+use crate::clock;
+use crate::context::Rates;
+use crate::feed::FeedReader;
+use crate::leg::{CarryEnd, LegStatus, take_packets};
 
 /// A platform that takes no byte for this long is given up, as is one that acknowledges none.
 const STALL: Duration = UNACKNOWLEDGED_LIMIT;
@@ -19,54 +21,41 @@ const MAX_WORDS: usize = 300;
 /// How long the last bytes may take at the end.
 const FAREWELL: Duration = Duration::from_secs(3);
 
-/// Looks up what is announced and measured of the stream.
-pub(super) type Rates = Box<dyn Fn() -> StreamRates + Send + Sync>;
-
 /// Moves packets from the hub through one [`ClientConnection`] to one socket.
-pub(super) struct Carrier {
+pub(super) struct RtmpCarrier {
     wire: Wire,
     client: ClientConnection,
-    feed: Arc<Feed>,
     status: Arc<LegStatus>,
     /// Hides the key in what the platform says.
     mask: Mask,
-    rates: Rates,
-    /// The announcements that the platform knows.
-    told_announcements: Option<u64>,
+    rates: Arc<dyn Rates>,
     /// Packets are collected this long and written together: fewer, larger writes are what saves
     /// CPU.
     batch: Duration,
     queue: WriteQueue,
-    entries: Vec<Entry>,
     input: Vec<u8>,
     next_fill: Instant,
-    /// The hub's news count when it was read last.
-    seen: Option<u64>,
     last_progress: Instant,
 }
 
-impl Carrier {
+impl RtmpCarrier {
     pub(super) fn new(
         wire: Wire,
         client: ClientConnection,
-        (feed, status): (Arc<Feed>, Arc<LegStatus>),
-        (mask, rates): (Mask, Rates),
+        status: Arc<LegStatus>,
+        (mask, rates): (Mask, Arc<dyn Rates>),
     ) -> Self {
-        let now = Instant::now();
+        let now = clock::now();
         Self {
             wire,
             client,
-            feed,
             status,
             mask,
             rates,
-            told_announcements: None,
             batch: Duration::ZERO,
             queue: WriteQueue::default(),
-            entries: Vec::with_capacity(MAX_ENTRIES),
             input: vec![0; 4096],
             next_fill: now,
-            seen: None,
             last_progress: now,
         }
     }
@@ -84,66 +73,51 @@ impl Carrier {
     pub(super) async fn run(
         &mut self,
         sink: &mut RtmpSink,
-        cursor: &mut Cursor,
+        reader: &mut FeedReader,
         until_taken: bool,
     ) -> Option<CarryEnd> {
-        let feed = self.feed.clone();
         loop {
-            let mut news = std::pin::pin!(feed.news());
-            // Registered before the count is read, so that no news falls between.
-            news.as_mut().enable();
             self.collect_output();
-            let count = feed.news_count();
-            let mut has_news = self.seen != Some(count);
-            let is_due = has_news && self.queue.is_empty() && self.client.is_publishing();
-            if is_due && Instant::now() >= self.next_fill {
-                match self.fill(sink, cursor) {
-                    Ok(true) => {}
-                    Ok(false) => {
-                        self.seen = Some(count);
-                        has_news = false;
-                    }
-                    Err(end) => return Some(end),
+            let is_due = self.queue.is_empty() && self.client.is_publishing() && reader.has_news();
+            if is_due && clock::now() >= self.next_fill {
+                if let Err(end) = self.fill(sink, reader) {
+                    return Some(end);
                 }
                 // Nearly always all of it goes at once, and the wait below is for news alone.
                 if let Err(error) = self.wire.write_now(&mut self.queue).await {
                     return Some(broke(&error));
                 }
             }
-            if let Err(end) = self.step(news, has_news, until_taken).await {
+            if let Err(end) = self.step(reader, until_taken).await {
                 return end;
             }
         }
     }
 
     /// Waits for whatever comes first. `Err(None)` says that the platform takes the stream.
-    async fn step(
-        &mut self,
-        news: impl Future<Output = ()>,
-        has_news: bool,
-        until_taken: bool,
-    ) -> Result<(), Option<CarryEnd>> {
+    async fn step(&mut self, reader: &FeedReader, until_taken: bool) -> Result<(), Option<CarryEnd>> {
         let (idle, publishing) = (self.queue.is_empty(), self.client.is_publishing());
+        let has_news = reader.has_news();
         let waits_for_news = idle && publishing && !has_news;
         // Only news within the batch time, and what is not taken, need a timer.
         let timer = match (publishing, idle) {
             (true, true) => has_news.then_some(self.next_fill),
             _ => Some(self.client.poll_timeout().unwrap_or(self.last_progress + STALL)),
         };
-        let feed = &self.feed;
+        let feed = reader.feed();
         let over = async {
             // Packets that are there still go out; the hub says when there are no more.
-            if publishing { std::future::pending().await } else { feed.over.cancelled().await }
+            if publishing { std::future::pending().await } else { feed.over().cancelled().await }
         };
         tokio::select! {
             biased;
             moved = self.wire.step(&mut self.input, &mut self.queue) => match moved {
-                Ok(Moved::Wrote) => self.last_progress = Instant::now(),
+                Ok(Moved::Wrote) => self.last_progress = clock::now(),
                 Ok(Moved::Read(0)) => return Err(Some(CarryEnd::Lost("the platform closed the connection".into()))),
                 Ok(Moved::Read(count)) => return self.handle_input(count, until_taken),
                 Err(error) => return Err(Some(broke(&error))),
             },
-            () = news, if waits_for_news => {}
+            () = reader.news(), if waits_for_news => {}
             () = over => return Err(Some(CarryEnd::Ended)),
             () = sleep_until_maybe(timer) => self.check_deadline()?,
         }
@@ -152,7 +126,7 @@ impl Carrier {
 
     fn handle_input(&mut self, count: usize, until_taken: bool) -> Result<(), Option<CarryEnd>> {
         let input = self.input.get(..count).unwrap_or_default();
-        if let Err(error) = self.client.handle_input(Instant::now(), input) {
+        if let Err(error) = self.client.handle_input(clock::now(), input) {
             let error = self.told(&error.to_string());
             return Err(Some(CarryEnd::Lost(format!("the platform was not understood: {error}"))));
         }
@@ -172,7 +146,7 @@ impl Carrier {
                     return Err(Some(CarryEnd::Moved { target: address, reason }));
                 }
                 ClientEvent::Publishing if until_taken => {
-                    self.next_fill = Instant::now();
+                    self.next_fill = clock::now();
                     return Err(None);
                 }
                 _ => {}
@@ -187,7 +161,7 @@ impl Carrier {
     }
 
     fn check_deadline(&mut self) -> Result<(), Option<CarryEnd>> {
-        let now = Instant::now();
+        let now = clock::now();
         if let Err(error) = self.client.handle_timeout(now) {
             return Err(Some(CarryEnd::Lost(error.to_string())));
         }
@@ -198,23 +172,21 @@ impl Carrier {
         Ok(())
     }
 
-    /// Takes packets from the hub; true if there is more to read without further news.
-    fn fill(&mut self, sink: &mut RtmpSink, cursor: &mut Cursor) -> Result<bool, CarryEnd> {
-        let taken = take_packets(&self.feed, cursor, &self.status, &mut self.entries)?;
-        if taken.jumped {
+    /// Takes packets from the hub.
+    fn fill(&mut self, sink: &mut RtmpSink, reader: &mut FeedReader) -> Result<(), CarryEnd> {
+        let taken = take_packets(reader, &self.status)?;
+        if taken.has_jumped() {
             sink.skip_to_keyframe();
         }
-        if self.entries.is_empty() {
-            return Ok(taken.has_ended);
+        if reader.entries().is_empty() {
+            return Ok(());
         }
         // What is known when the headers go, and what is announced after.
-        let announced = Some(self.feed.announcement_count());
-        if self.told_announcements != announced || !sink.has_headers() {
-            self.told_announcements = announced;
-            sink.set_rates((self.rates)());
+        if reader.take_announcement() || !sink.has_headers() {
+            sink.set_rates(self.rates.rates());
         }
         let mut sent = SinkOutput::default();
-        for entry in &self.entries {
+        for entry in reader.entries() {
             match sink.send(&mut self.client, entry) {
                 Ok(output) => {
                     sent.payload_bytes += output.payload_bytes;
@@ -230,12 +202,12 @@ impl Carrier {
             self.status.set_note(sink.note());
         }
         self.status.count_sent(sent, u64::try_from(taken.lag.millis()).unwrap_or(0));
-        let now = Instant::now();
+        let now = clock::now();
         // The wait for a slow platform begins with the first byte that it does not take.
         self.last_progress = now;
         self.next_fill = now + self.batch;
         self.collect_output();
-        Ok(taken.has_ended || self.entries.len() == MAX_ENTRIES)
+        Ok(())
     }
 
     /// True if the server broke off or fell silent in the handshake.

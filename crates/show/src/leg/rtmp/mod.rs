@@ -1,17 +1,18 @@
 //! Legs over RTMP.
 
 mod carry;
-mod dial;
 pub(super) mod probe;
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use waverant_relay::{Mask, RtmpSink};
-use waverant_rtmp::{ClientConnection, Greeting, RtmpAddress};
-
-use super::{CarryEnd, LegTask};
-use carry::Carrier;
 use waverant_net::{Reach, Wire};
+use waverant_relay::{LegDestination, Mask, RtmpSink};
+use waverant_rtmp::{ClientConfig, ClientConnection, ClientPurpose, ClientTarget, Greeting, RtmpAddress};
+
+use super::{Call, CarryEnd, Dialed, LegTask};
+use carry::RtmpCarrier;
+
+use crate::clock;
 
 /// How often in a row a platform may send us to another address.
 const MAX_MOVES: u32 = 4;
@@ -41,13 +42,15 @@ impl LegTask {
         let is_moved = moved_to.is_some();
         let address = moved_to.unwrap_or(address);
         let greeting = self.rtmp.greeting;
-        let mut home = self.rtmp.home;
-        let dialing =
-            async { dial::dial(&destination, (&address, is_moved), greeting, &mut home).await.map_err(CarryEnd::Lost) };
-        let dialed = self.unless_called_off(dialing).await;
-        self.rtmp.home = home;
-        let end = match dialed {
-            Ok((wire, client)) => self.carry_rtmp(wire, client).await,
+        let (dialer, home) = (self.dialer.clone(), self.rtmp.home);
+        let call = Call { destination: &destination, address: &address, is_moved, home };
+        let dialing = async { dialer.dial(call).await.map_err(|error| CarryEnd::Lost(error.told(&destination.name))) };
+        let end = match self.unless_called_off(dialing).await {
+            Ok(Dialed { wire, home }) => {
+                self.rtmp.home = home;
+                let client = client(&destination, &address, greeting, ClientPurpose::Publish);
+                self.carry_rtmp(wire, client).await
+            }
             Err(end) => end,
         };
         match end {
@@ -75,21 +78,19 @@ impl LegTask {
     }
 
     async fn carry_rtmp(&mut self, wire: Wire, client: ClientConnection) -> CarryEnd {
-        self.rtmp.sink.begin_connection(self.show.rates());
-        self.cursor.restart();
-        let show = self.show.clone();
-        let rates: carry::Rates = Box::new(move || show.rates());
+        self.rtmp.sink.begin_connection(self.show.rates.rates());
+        self.reader.restart();
         let mask = Mask::new([self.order.destination.key.reveal()]);
-        let mut carrier = Carrier::new(wire, client, (self.feed.clone(), self.status.clone()), (mask, rates));
-        carrier.set_batch(self.order.batch());
-        let began = Instant::now();
+        let mut carrier = RtmpCarrier::new(wire, client, self.status.clone(), (mask, self.show.rates.clone()));
+        carrier.set_batch(self.order.batch);
+        let began = clock::now();
         let mut taken = false;
         loop {
             let end = tokio::select! {
-                end = carrier.run(&mut self.rtmp.sink, &mut self.cursor, !taken) => end,
+                end = carrier.run(&mut self.rtmp.sink, &mut self.reader, !taken) => end,
                 changed = self.orders.changed() => {
                     if changed.is_ok() && self.adopt_orders() {
-                        carrier.set_batch(self.order.batch());
+                        carrier.set_batch(self.order.batch);
                         continue;
                     }
                     // The connection ends in order; the loop outside begins anew.
@@ -102,7 +103,7 @@ impl LegTask {
                     self.move_leg(|leg, now| leg.taken(now));
                 }
                 Some(end) => {
-                    if taken && began.elapsed() >= SETTLED {
+                    if taken && clock::now().saturating_duration_since(began) >= SETTLED {
                         self.rtmp.moves = 0;
                     }
                     if carrier.is_greeting() {
@@ -118,4 +119,22 @@ impl LegTask {
             }
         }
     }
+}
+
+/// Our side of a connection to a destination.
+fn client(
+    destination: &LegDestination,
+    address: &RtmpAddress,
+    greeting: Greeting,
+    purpose: ClientPurpose,
+) -> ClientConnection {
+    let target = ClientTarget {
+        purpose,
+        app: address.app().to_owned(),
+        tc_url: address.to_string(),
+        stream_name: destination.key.reveal().to_owned(),
+    };
+    let seed = destination.id.wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    let config = ClientConfig { seed, greeting, ..ClientConfig::default() };
+    ClientConnection::new(config, target, clock::now())
 }

@@ -2,12 +2,13 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use waverant_relay::{Cursor, Entry, SinkOutput, TsSink};
+use waverant_relay::{SinkOutput, TsSink};
 use waverant_srt::SendError;
 use waverant_udp::Link;
 
-use crate::leg::{CarryEnd, LegStatus, MAX_ENTRIES, take_packets};
-use crate::show::Feed;
+use crate::clock;
+use crate::feed::FeedReader;
+use crate::leg::{CarryEnd, LegStatus, take_packets};
 
 /// Packets are collected at least this long: pictures leave in one burst either way.
 const LEAST_BATCH: Duration = Duration::from_millis(5);
@@ -25,28 +26,18 @@ const LONGEST_FAREWELL: Duration = Duration::from_secs(9);
 const TS_PACKET: usize = 188;
 
 /// Moves packets from the hub over one SRT connection.
-pub(super) struct Carrier {
+pub(super) struct SrtCarrier {
     link: Link,
-    feed: Arc<Feed>,
     status: Arc<LegStatus>,
     batch: Duration,
-    entries: Vec<Entry>,
     pending: Vec<u8>,
     figures_at: Instant,
 }
 
-impl Carrier {
-    pub(super) fn new(link: Link, feed: Arc<Feed>, status: Arc<LegStatus>) -> Self {
+impl SrtCarrier {
+    pub(super) fn new(link: Link, status: Arc<LegStatus>) -> Self {
         status.begin_line();
-        Self {
-            link,
-            feed,
-            status,
-            batch: LEAST_BATCH,
-            entries: Vec::with_capacity(MAX_ENTRIES),
-            pending: Vec::new(),
-            figures_at: Instant::now(),
-        }
+        Self { link, status, batch: LEAST_BATCH, pending: Vec::new(), figures_at: clock::now() }
     }
 
     /// Changes how long packets are collected.
@@ -58,12 +49,12 @@ impl Carrier {
     ///
     /// # Cancel safety
     /// Nothing is lost; it can be called again.
-    pub(super) async fn run(&mut self, sink: &mut TsSink, cursor: &mut Cursor) -> CarryEnd {
+    pub(super) async fn run(&mut self, sink: &mut TsSink, reader: &mut FeedReader) -> CarryEnd {
         loop {
-            if let Err(end) = self.fill(sink, cursor) {
+            if let Err(end) = self.fill(sink, reader) {
                 return end;
             }
-            let now = Instant::now();
+            let now = clock::now();
             if now >= self.figures_at {
                 self.figures_at = now + FIGURES_INTERVAL;
                 self.status.record_line(now, &self.link.statistics());
@@ -75,17 +66,17 @@ impl Carrier {
     }
 
     /// Takes all packets that are there from the hub and gives them to the line.
-    fn fill(&mut self, sink: &mut TsSink, cursor: &mut Cursor) -> Result<(), CarryEnd> {
+    fn fill(&mut self, sink: &mut TsSink, reader: &mut FeedReader) -> Result<(), CarryEnd> {
         loop {
-            let taken = take_packets(&self.feed, cursor, &self.status, &mut self.entries)?;
-            if taken.jumped {
+            let taken = take_packets(reader, &self.status)?;
+            if taken.has_jumped() {
                 sink.skip_to_keyframe();
             }
-            if self.entries.is_empty() {
+            if reader.entries().is_empty() {
                 return Ok(());
             }
             let mut sent = SinkOutput::default();
-            for entry in &self.entries {
+            for entry in reader.entries() {
                 match sink.send(entry, &mut self.pending) {
                     Ok(output) => {
                         sent.payload_bytes += output.payload_bytes;
@@ -129,14 +120,14 @@ impl Carrier {
     /// said when all has come and its time is over.
     pub(super) async fn close(mut self) {
         let latency = self.link.statistics().send_latency;
-        let began = Instant::now();
+        let began = clock::now();
         let latest = began + (latency + FAREWELL).min(LONGEST_FAREWELL);
-        while !self.link.is_flushed() && Instant::now() < latest {
-            if self.link.run_until(Instant::now() + LEAST_BATCH, |_| {}).await.is_err() {
+        while !self.link.is_flushed() && clock::now() < latest {
+            if self.link.run_until(clock::now() + LEAST_BATCH, |_| {}).await.is_err() {
                 return;
             }
         }
-        let goodbye = (Instant::now() + latency).min(began + LONGEST_FAREWELL);
+        let goodbye = (clock::now() + latency).min(began + LONGEST_FAREWELL);
         if self.link.run_until(goodbye, |_| {}).await.is_ok() {
             self.link.close();
         }

@@ -9,7 +9,7 @@ use waverant_srt::SrtAddress;
 use waverant_udp::Link;
 
 use super::{CarryEnd, LegTask};
-use carry::Carrier;
+use carry::SrtCarrier;
 
 /// What a leg keeps from one connection to the next.
 #[derive(Debug, Default)]
@@ -29,13 +29,13 @@ impl LegTask {
 
     async fn carry_srt(&mut self, link: Link) -> CarryEnd {
         self.srt.sink.begin_connection();
-        self.cursor.restart();
-        let mut carrier = Carrier::new(link, self.feed.clone(), self.status.clone());
+        self.reader.restart();
+        let mut carrier = SrtCarrier::new(link, self.status.clone());
         self.move_leg(|leg, now| leg.taken(now));
         let end = loop {
-            carrier.set_batch(self.order.batch());
+            carrier.set_batch(self.order.batch);
             tokio::select! {
-                end = carrier.run(&mut self.srt.sink, &mut self.cursor) => break end,
+                end = carrier.run(&mut self.srt.sink, &mut self.reader) => break end,
                 changed = self.orders.changed() => {
                     if changed.is_err() || !self.adopt_orders() {
                         break CarryEnd::Ended;

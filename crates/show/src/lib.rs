@@ -1,0 +1,30 @@
+//! A running session: who publishes, its packets as readers get them, its legs, its recorder and its slate.
+//!
+//! It drives the state machines of the core with sockets, disks and clocks. It knows no SQL, no HTTP and no settings
+//! file: what it needs of the house it is given ([`Surroundings`]), and its parts get less still ([`ShowContext`]).
+
+mod clock;
+mod context;
+mod events;
+mod feed;
+mod leg;
+mod recorder;
+mod session;
+#[cfg(test)]
+mod testing;
+mod watched;
+
+pub use context::{Ledger, Rates, ShowContext};
+pub use events::{Events, ShowEvent};
+pub use feed::{Feed, FeedKey, FeedReader, Feeds, Rendition, Taken};
+pub use leg::{
+    Call, DialError, Dialed, Dialer, Dialing, LegHandle, LegLine, LegSnapshot, LegStatus, ProbeReport, ProbeStep,
+    ProbeStepName, TcpDialer, probe,
+};
+pub use recorder::{RecorderDesk, RecorderState, Takes};
+pub use session::{
+    LegReport, Publisher, Registry, ReportedGap, Seat, Show, ShowEnd, ShowReport, ShowStart, SourceSnapshot,
+    Surroundings, Viewer,
+};
+
+use watched::watched;

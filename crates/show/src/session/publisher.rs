@@ -1,0 +1,34 @@
+use std::net::SocketAddr;
+
+use waverant_relay::{Admission, Opener};
+
+/// Who publishes into a session.
+#[derive(Clone, Debug)]
+pub struct Publisher {
+    /// What let it in.
+    pub opener: Opener,
+    /// 0 is the highest; one of lower rank is a backup.
+    pub rank: u8,
+    /// Label of its key.
+    pub key_label: String,
+    /// Where it is.
+    pub peer: SocketAddr,
+    /// What it calls itself.
+    pub encoder: String,
+    /// What was odd about its coming in, and harmless.
+    pub finding: Option<String>,
+}
+
+impl Publisher {
+    /// One that was let in by its key.
+    pub fn new(admission: &Admission, peer: SocketAddr, encoder: String) -> Self {
+        Self {
+            opener: Opener::Key(admission.key_id),
+            rank: admission.key_rank,
+            key_label: admission.key_label.clone(),
+            peer,
+            encoder,
+            finding: admission.finding.clone(),
+        }
+    }
+}
