@@ -1,21 +1,28 @@
 //! Copying takes to depots, one after the other, and getting them back.
 
+use std::collections::HashMap;
 use std::io::Write;
 use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::StreamExt;
-use serde_json::json;
 use time::OffsetDateTime;
+use tokio::time::sleep;
+use tokio_util::task::AbortOnDropHandle;
 use waverant_store::{CopyRecord, CopyState, StoreError, StoredTake};
 
-use super::check::digest;
-use super::{CopyOutcome, DepotClient, Job, Library, LibraryError};
-use crate::recorder::FileSource;
+use crate::check::digest;
+use crate::depot::CopyOutcome;
+use crate::{DepotClient, FileSource, Job, JobKind, JobOutcome, Library, LibraryError, MadeTake};
+
+/// How often it is looked for copies that are due.
+const LOOK_INTERVAL: Duration = Duration::from_secs(5);
 
 /// Pause after the first try in vain; it doubles, up to the longest.
 const FIRST_PAUSE: Duration = Duration::from_secs(5);
 const LONGEST_PAUSE: Duration = Duration::from_secs(600);
+
+const NOT_RESTORED: &str = "the take cannot be written";
 
 /// When a copy that failed is tried again.
 fn due(copy: &CopyRecord) -> OffsetDateTime {
@@ -26,9 +33,39 @@ fn due(copy: &CopyRecord) -> OffsetDateTime {
     }
 }
 
+/// Sends copies until it is dropped: to each depot one after the other, to several depots at the same time, so that
+/// one that is slow or away holds up no other.
+pub(crate) async fn copy_all(library: Arc<Library>) {
+    let mut copiers: HashMap<String, AbortOnDropHandle<()>> = HashMap::new();
+    loop {
+        copiers.retain(|_, copier| !copier.is_finished());
+        match library.store.depots_in_use().await {
+            Ok(depots) => {
+                for depot in depots.into_iter().filter(|depot| !copiers.contains_key(depot)).collect::<Vec<_>>() {
+                    let (library, name) = (library.clone(), depot.clone());
+                    let copier = tokio::spawn(async move {
+                        if let Err(error) = library.send_copies(&name).await {
+                            tracing::debug!(%error, depot = name, "copies wait");
+                        }
+                    });
+                    copiers.insert(depot, AbortOnDropHandle::new(copier));
+                }
+            }
+            Err(error) => tracing::debug!(%error, "copies wait"),
+        }
+        tokio::select! {
+            () = library.copy_news.notified() => {}
+            () = sleep(LOOK_INTERVAL) => {}
+        }
+    }
+}
+
 impl Library {
     /// Plans to copy a take; one that is there or on its way stays as it is.
-    pub(crate) async fn plan_copy(&self, take: &StoredTake, depot: &str) -> Result<CopyRecord, LibraryError> {
+    ///
+    /// # Errors
+    /// [`LibraryError`] if there is no such depot, or its settings cannot be used.
+    pub async fn plan_copy(&self, take: &StoredTake, depot: &str) -> Result<CopyRecord, LibraryError> {
         let (session, number) = (take.record.session_id, take.record.number);
         let present = self.store.copy_of(session, number).await?;
         if let Some(mut copy) = present.filter(|copy| copy.depot == depot) {
@@ -40,7 +77,7 @@ impl Library {
             }
             return Ok(copy);
         }
-        let client = DepotClient::new(&self.store.depot(depot).await?).map_err(LibraryError::State)?;
+        let client = DepotClient::new(&self.store.depot(depot).await?)?;
         let copy = CopyRecord {
             session_id: session,
             number,
@@ -58,11 +95,11 @@ impl Library {
         Ok(copy)
     }
 
-    /// Sends the copies that are due, one after the other.
-    pub(super) async fn send_copies(self: &Arc<Self>) -> Result<(), StoreError> {
+    /// Sends the copies to a depot that are due, one after the other.
+    async fn send_copies(self: &Arc<Self>, depot: &str) -> Result<(), StoreError> {
         let now = OffsetDateTime::now_utc();
-        for copy in self.store.copies().await? {
-            if copy.state != CopyState::There && due(&copy) <= now {
+        for copy in self.store.unfinished_copies(depot).await? {
+            if due(&copy) <= now {
                 self.send_copy(copy).await?;
             }
         }
@@ -80,6 +117,7 @@ impl Library {
             CopyOutcome::There => {
                 tracing::info!(take = take.record.path, depot = copy.depot, "the take is copied");
                 (copy.state, copy.error) = (CopyState::There, None);
+                self.store.forget_copy_parts(copy.session_id, copy.number).await?;
             }
             CopyOutcome::Failed(error) => {
                 copy.attempt_count += 1;
@@ -92,26 +130,18 @@ impl Library {
 
     async fn try_to_send(&self, copy: &mut CopyRecord, take: &StoredTake) -> CopyOutcome {
         let client = match self.store.depot(&copy.depot).await {
-            Ok(depot) => DepotClient::new(&depot),
-            Err(error) => Err(error.to_string()),
+            Ok(depot) => DepotClient::new(&depot).map_err(LibraryError::from),
+            Err(error) => Err(error.into()),
         };
         let source = self.with_file(take, |source| Ok(Arc::new(source))).await;
         match (client, source) {
-            (Ok(client), Ok(source)) => {
-                let keep = |copy: CopyRecord| async move {
-                    if let Err(error) = self.store.write_copy(&copy).await {
-                        tracing::warn!(%error, "the state of a copy is not kept");
-                    }
-                };
-                client.send(copy, source, keep).await
-            }
-            (Err(error), _) => CopyOutcome::Failed(error),
-            (_, Err(error)) => CopyOutcome::Failed(error.told()),
+            (Ok(client), Ok(source)) => client.send(copy, source, &self.store).await,
+            (Err(error), _) | (_, Err(error)) => CopyOutcome::Failed(error.to_string()),
         }
     }
 
     /// Gives up the copy of a take that is forgotten.
-    pub(super) async fn abandon_copy(&self, session: u64, number: u32) -> Result<(), StoreError> {
+    pub(crate) async fn abandon_copy(&self, session: u64, number: u32) -> Result<(), StoreError> {
         let Some(copy) = self.store.copy_of(session, number).await? else { return Ok(()) };
         if copy.upload.is_some()
             && let Ok(client) = DepotClient::new(&self.store.depot(&copy.depot).await?)
@@ -122,33 +152,36 @@ impl Library {
     }
 
     /// The copy of a take that is at its depot, whole.
-    pub(crate) async fn copy_there(
-        &self,
-        session: u64,
-        number: u32,
-    ) -> Result<(CopyRecord, DepotClient), LibraryError> {
+    ///
+    /// # Errors
+    /// [`LibraryError::State`] if there is none.
+    pub async fn copy_there(&self, session: u64, number: u32) -> Result<(CopyRecord, DepotClient), LibraryError> {
         self.store.take(session, number).await?;
         let copy = self.store.copy_of(session, number).await?.filter(|copy| copy.state == CopyState::There);
         let missing = || LibraryError::State(format!("The take {session}/{number} has no whole copy at a depot."));
         let copy = copy.ok_or_else(missing)?;
-        let client = DepotClient::new(&self.store.depot(&copy.depot).await?).map_err(LibraryError::State)?;
+        let client = DepotClient::new(&self.store.depot(&copy.depot).await?)?;
         Ok((copy, client))
     }
 
     /// Brings a take back from its depot, in a job.
-    pub(crate) async fn start_restore(self: &Arc<Self>, session: u64, number: u32) -> Result<Arc<Job>, LibraryError> {
+    ///
+    /// # Errors
+    /// [`LibraryError`] if there is no such take or copy, or it is on this disk.
+    pub async fn start_restore(self: &Arc<Self>, session: u64, number: u32) -> Result<Arc<Job>, LibraryError> {
         let take = self.store.take(session, number).await?;
         if take.card.is_here {
             return Err(LibraryError::State(format!("The take {session}/{number} is on this disk.")));
         }
         let (copy, client) = self.copy_there(session, number).await?;
         let library = self.clone();
-        Ok(self.jobs.start("restore", (session, number), move |job| async move {
+        Ok(self.jobs.start(JobKind::Restore, (session, number), move |job| async move {
             let Some(_hold) = library.hold(session, number) else {
-                return Err("something else is being done with the take".to_owned());
+                return Err(LibraryError::State("something else is being done with the take".to_owned()));
             };
             library.restore(&take, &copy, &client, &job).await?;
-            Ok(json!({"session": session, "take": number, "size_bytes": take.record.size_bytes}))
+            let size_bytes = take.record.size_bytes;
+            Ok(JobOutcome::Made(MadeTake { session, take: number, duration_ms: None, size_bytes }))
         }))
     }
 
@@ -158,36 +191,39 @@ impl Library {
         copy: &CopyRecord,
         client: &DepotClient,
         job: &Job,
-    ) -> Result<(), String> {
+    ) -> Result<(), LibraryError> {
         let path = self.path_of(take);
         let partial = path.with_extension("restoring");
         if let Some(folder) = path.parent() {
-            tokio::fs::create_dir_all(folder).await.map_err(|error| error.to_string())?;
+            tokio::fs::create_dir_all(folder).await.map_err(LibraryError::disk(NOT_RESTORED))?;
         }
         // What an earlier try brought is not brought again; it may have brought all.
         let there = tokio::fs::metadata(&partial).await.map_or(0, |metadata| metadata.len());
         let opened = tokio::fs::OpenOptions::new().create(true).append(true).open(&partial).await;
-        let mut file = opened.map_err(|error| error.to_string())?.into_std().await;
+        let mut file = opened.map_err(LibraryError::disk(NOT_RESTORED))?.into_std().await;
         if there < take.record.size_bytes || there == 0 {
             file = bring(client, &copy.object_key, file, there, job).await?;
         }
         let (expected, stopping) = (take.card.sha256, self.stopping.clone());
         let checked = tokio::task::spawn_blocking(move || {
-            file.sync_all()?;
-            let found = FileSource::open(&partial).and_then(|source| digest(&source, &stopping, |_| {}))?;
+            let failed = || LibraryError::disk(NOT_RESTORED);
+            file.sync_all().map_err(failed())?;
+            let source = FileSource::open(&partial).map_err(failed())?;
+            let found = digest(&source, &stopping, |_| {})?;
             if expected.is_some_and(|expected| expected != found) {
-                std::fs::remove_file(&partial)?;
-                return Err(std::io::Error::other("what came back is not what was sent: its SHA-256 is another"));
+                std::fs::remove_file(&partial).map_err(failed())?;
+                let told = "what came back is not what was sent: its SHA-256 is another";
+                return Err(LibraryError::File(told.to_owned()));
             }
-            std::fs::rename(&partial, &path)
+            std::fs::rename(&partial, &path).map_err(failed())
         });
-        checked.await.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
+        checked.await??;
         let id = (take.record.session_id, take.record.number);
-        self.store.set_take_here(id.0, id.1, true).await.map_err(|error| error.to_string())
+        Ok(self.store.set_take_here(id.0, id.1, true).await?)
     }
 
     /// Takes a take from the disk whose copy is at its depot. True if it is gone.
-    pub(super) async fn leave_to_depot(self: &Arc<Self>, take: &StoredTake) -> Result<bool, StoreError> {
+    pub(crate) async fn leave_to_depot(self: &Arc<Self>, take: &StoredTake) -> Result<bool, StoreError> {
         let (session, number) = (take.record.session_id, take.record.number);
         let Some(_hold) = self.hold(session, number) else { return Ok(false) };
         // The records first: a file without a record of it is found and removed later by hand, but a
@@ -207,7 +243,7 @@ async fn bring(
     mut file: std::fs::File,
     there: u64,
     job: &Job,
-) -> Result<std::fs::File, String> {
+) -> Result<std::fs::File, LibraryError> {
     let (size, mut stream) = client.fetch(object_key, there).await?;
     job.set_total(size);
     let mut at = there;
@@ -215,7 +251,7 @@ async fn bring(
         let piece = piece?;
         at += piece.len() as u64;
         let written = tokio::task::spawn_blocking(move || file.write_all(&piece).map(|()| file)).await;
-        file = written.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
+        file = written?.map_err(LibraryError::disk(NOT_RESTORED))?;
         job.set_done(at);
     }
     Ok(file)

@@ -4,13 +4,11 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use bytes::Bytes;
-use serde_json::json;
 use tokio_util::sync::CancellationToken;
-use waverant_store::{StoredTake, TakeRecord, TakeState};
+use waverant_relay::{TakeDisk, TakeFile, TakeRecord, TakeState};
+use waverant_store::StoredTake;
 
-use super::files::TakeBytes;
-use super::{Job, Library, LibraryError, Variant};
-use crate::recorder::{TakeDisk, TakeFile};
+use crate::{Job, JobKind, JobOutcome, Library, LibraryError, MadeTake, RecordingsFolder, TakeBytes, Variant};
 
 /// Bytes that are copied at once.
 const CHUNK: u64 = 1024 * 1024;
@@ -20,17 +18,18 @@ const MAX_NAMES: u32 = 1000;
 
 /// What is to be cut.
 #[derive(Debug)]
-pub(crate) struct CutOrder {
-    pub(crate) from_ms: u64,
-    pub(crate) to_ms: Option<u64>,
-    pub(crate) title: Option<String>,
-    /// The number of the new take.
-    pub(crate) number: u32,
+pub struct CutOrder {
+    /// Begin at the last keyframe that is not later, in milliseconds.
+    pub from_ms: u64,
+    /// End before the first keyframe that is not earlier, in milliseconds.
+    pub to_ms: Option<u64>,
+    /// What people call it.
+    pub title: Option<String>,
 }
 
 impl Library {
     /// The number of the next take of a session.
-    pub(crate) async fn next_number(&self, session: u64) -> Result<u32, LibraryError> {
+    async fn next_number(&self, session: u64) -> Result<u32, LibraryError> {
         if !self.numbers.knows(session) {
             self.numbers.learn(session, self.store.last_take_number(session).await?);
         }
@@ -38,86 +37,103 @@ impl Library {
     }
 
     /// Cuts a piece of a take into a take of its own, in a job.
-    pub(crate) fn start_cut(self: &Arc<Self>, take: StoredTake, order: CutOrder) -> Arc<Job> {
+    ///
+    /// # Errors
+    /// [`LibraryError`] if there is no such take, or it is not whole and here.
+    pub async fn start_cut(
+        self: &Arc<Self>,
+        (session, number): (u64, u32),
+        order: CutOrder,
+    ) -> Result<Arc<Job>, LibraryError> {
+        let take = self.ended_take(session, number).await?;
+        let new_number = self.next_number(session).await?;
         let library = self.clone();
-        let id = (take.record.session_id, take.record.number);
-        self.jobs.start("cut", id, move |job| async move {
-            let variant = Variant::Progressive { from_ms: Some(order.from_ms), to_ms: order.to_ms };
-            let bytes = library.bytes(&take, variant).await.map_err(LibraryError::told)?;
-            job.set_total(bytes.length);
-            let duration_ms = bytes.duration_ms();
-            let stem = take.record.path.rsplit_once('.').map_or(take.record.path.as_str(), |(stem, _)| stem);
-            let stopping = library.stopping.clone();
-            let (disk, stem, length) = (library.recordings.clone(), format!("{stem}_cut"), bytes.length);
-            let copied =
-                tokio::task::spawn_blocking(move || write_out(disk.as_ref(), &stem, &bytes, &job, &stopping)).await;
-            let path = copied.map_err(|error| error.to_string()).flatten()?;
-            let begins = time::Duration::milliseconds(i64::try_from(order.from_ms).unwrap_or(0));
-            let record = TakeRecord {
-                session_id: id.0,
-                number: order.number,
-                path: path.to_string_lossy().into_owned(),
-                state: TakeState::Complete,
-                started_at: take.record.started_at + begins,
-                duration_ms,
-                size_bytes: length,
-                gap_count: 0,
-                gap_ms: 0,
-                marks: Vec::new(),
-                repair: None,
-            };
-            let kept = library.store.add_cut_take(&record, id.1, order.title.as_deref()).await;
-            if !matches!(kept, Ok(true)) {
-                // A file that no record leads to fills the disk.
-                let _ = tokio::fs::remove_file(library.recordings.path.join(&path)).await;
-            }
-            if !kept.map_err(|error| error.to_string())? {
-                return Err(format!("the number {} was given to another take; cut it again", order.number));
-            }
-            library.tell_news();
-            Ok(json!({"session": id.0, "take": order.number, "duration_ms": duration_ms, "size_bytes": length}))
-        })
+        let work = move |job| async move { library.cut(&take, order, new_number, job).await.map(JobOutcome::Made) };
+        Ok(self.jobs.start(JobKind::Cut, (session, number), work))
+    }
+
+    async fn cut(
+        self: &Arc<Self>,
+        take: &StoredTake,
+        order: CutOrder,
+        number: u32,
+        job: Arc<Job>,
+    ) -> Result<MadeTake, LibraryError> {
+        let session = take.record.session_id;
+        let bytes = self.bytes(take, Variant::Progressive { from_ms: Some(order.from_ms), to_ms: order.to_ms }).await?;
+        job.set_total(bytes.length);
+        let (duration_ms, length) = (bytes.duration_ms(), bytes.length);
+        let stem = take.record.path.rsplit_once('.').map_or(take.record.path.as_str(), |(stem, _)| stem);
+        let (disk, stem, stopping) = (self.recordings.clone(), format!("{stem}_cut"), self.stopping.clone());
+        let path = tokio::task::spawn_blocking(move || write_out(&disk, &stem, &bytes, &job, &stopping)).await??;
+        let begins = time::Duration::milliseconds(i64::try_from(order.from_ms).unwrap_or(0));
+        let record = TakeRecord {
+            session_id: session,
+            number,
+            path: path.to_string_lossy().into_owned(),
+            state: TakeState::Complete,
+            started_at: take.record.started_at + begins,
+            duration_ms,
+            size_bytes: length,
+            gap_count: 0,
+            gap_ms: 0,
+            marks: Vec::new(),
+            repair: None,
+        };
+        let kept = self.store.add_cut_take(&record, take.record.number, order.title.as_deref()).await;
+        if !matches!(kept, Ok(true)) {
+            // A file that no record leads to fills the disk.
+            let _ = tokio::fs::remove_file(self.recordings.path.join(&path)).await;
+        }
+        if !kept? {
+            let told = format!("the number {number} was given to another take; cut it again");
+            return Err(LibraryError::State(told));
+        }
+        self.tell_news();
+        Ok(MadeTake { session, take: number, duration_ms: Some(duration_ms), size_bytes: length })
     }
 }
+
+const NOT_WRITTEN: &str = "the cut cannot be written";
 
 fn copy_into(
     file: &mut dyn TakeFile,
     bytes: &TakeBytes,
     job: &Job,
     stopping: &CancellationToken,
-) -> Result<(), String> {
-    let told = |error: std::io::Error| format!("the cut cannot be written: {error}");
+) -> Result<(), LibraryError> {
     let mut at = 0;
     while at < bytes.length {
         if stopping.is_cancelled() {
-            return Err("the service stops; cut it again".to_owned());
+            return Err(LibraryError::Stopping);
         }
         let length = usize::try_from((bytes.length - at).min(CHUNK)).unwrap_or(0);
         let mut piece = vec![0; length];
-        bytes.read_at(at, &mut piece).and_then(|()| file.append(vec![Bytes::from(piece)])).map_err(told)?;
+        let read = bytes.read_at(at, &mut piece);
+        read.and_then(|()| file.append(vec![Bytes::from(piece)])).map_err(LibraryError::disk(NOT_WRITTEN))?;
         at += length as u64;
         job.set_done(at);
     }
-    file.sync().map_err(told)
+    file.sync().map_err(LibraryError::disk(NOT_WRITTEN))
 }
 
 fn write_out(
-    disk: &dyn TakeDisk,
+    disk: &RecordingsFolder,
     stem: &str,
     bytes: &TakeBytes,
     job: &Job,
     stopping: &CancellationToken,
-) -> Result<PathBuf, String> {
-    let told = |error: std::io::Error| format!("the cut cannot be written: {error}");
-    let outlook = disk.outlook().map_err(told)?;
+) -> Result<PathBuf, LibraryError> {
+    let outlook = disk.outlook().map_err(LibraryError::disk(NOT_WRITTEN))?;
     if outlook.free_bytes.saturating_sub(bytes.length) < outlook.floor_bytes {
-        return Err(format!("the cut needs {} MB, and the disk has no room for that", bytes.length / 1_000_000));
+        let told = format!("the cut needs {} MB, and the disk has no room for that", bytes.length / 1_000_000);
+        return Err(LibraryError::State(told));
     }
     for number in 1..=MAX_NAMES {
         let path = PathBuf::from(if number == 1 { format!("{stem}.mp4") } else { format!("{stem} ({number}).mp4") });
         let mut file = match disk.create(&path) {
             Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => continue,
-            created => created.map_err(told)?,
+            created => created.map_err(LibraryError::disk(NOT_WRITTEN))?,
         };
         let copied = copy_into(file.as_mut(), bytes, job, stopping);
         if copied.is_err()
@@ -127,5 +143,5 @@ fn write_out(
         }
         return copied.map(|()| path);
     }
-    Err(format!("{stem} and {MAX_NAMES} names like it are taken"))
+    Err(LibraryError::State(format!("{stem} and {MAX_NAMES} names like it are taken")))
 }

@@ -13,11 +13,12 @@ use object_store::path::Path;
 use object_store::signer::Signer;
 use object_store::{ClientOptions, GetOptions, GetRange, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig};
 use reqwest::Method;
+use thiserror::Error;
 use waverant_container::Source;
 use waverant_relay::printable;
-use waverant_store::{CopyRecord, CopyUpload, Depot};
+use waverant_store::{CopyRecord, CopyUpload, Depot, Store, StoreError};
 
-use crate::recorder::FileSource;
+use crate::FileSource;
 
 /// Parts but the last have 5 MiB at least, and there are 10,000 at most.
 const PART_BYTES: u64 = 8 * 1024 * 1024;
@@ -32,10 +33,15 @@ const MAX_TOLD: usize = 300;
 
 /// A connection to a depot.
 #[derive(Clone, Debug)]
-pub(crate) struct DepotClient {
+pub struct DepotClient {
     store: Arc<AmazonS3>,
     prefix: String,
 }
+
+/// Why a depot does not do as it should: a matter of its settings, or of the depot.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("{0}")]
+pub struct DepotError(String);
 
 /// What a try to copy came to.
 #[derive(Debug)]
@@ -47,9 +53,11 @@ pub(crate) enum CopyOutcome {
 }
 
 impl DepotClient {
+    /// A client; it connects to nothing yet.
+    ///
     /// # Errors
-    /// In words, if the depot's settings cannot be used.
-    pub(crate) fn new(depot: &Depot) -> Result<Self, String> {
+    /// [`DepotError`] if the depot's settings cannot be used.
+    pub fn new(depot: &Depot) -> Result<Self, DepotError> {
         // The HTTP client takes the process's own TLS; a second call changes nothing.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let retry = RetryConfig { max_retries: 3, retry_timeout: Duration::from_secs(60), ..RetryConfig::default() };
@@ -65,7 +73,7 @@ impl DepotClient {
             .with_client_options(options.with_allow_http(depot.endpoint.starts_with("http://")))
             .with_retry(retry)
             .build()
-            .map_err(|error| error.to_string())?;
+            .map_err(|error| DepotError(error.to_string()))?;
         Ok(Self { store: Arc::new(store), prefix: depot.prefix.trim_matches('/').to_owned() })
     }
 
@@ -75,20 +83,18 @@ impl DepotClient {
     }
 
     /// Writes an object and removes it again.
-    pub(crate) async fn try_out(&self) -> Result<(), String> {
+    ///
+    /// # Errors
+    /// [`DepotError`] with what the depot answered.
+    pub async fn try_out(&self) -> Result<(), DepotError> {
         let path = Path::from(self.object_key("waverant-probe"));
         self.store.put(&path, PutPayload::from_static(b"probe")).await.map_err(told)?;
         self.store.delete(&path).await.map_err(told)
     }
 
-    /// Sends a file from where an earlier try stopped. `keep` is told of each part that is there.
-    pub(crate) async fn send<F: Future<Output = ()>>(
-        &self,
-        copy: &mut CopyRecord,
-        source: Arc<FileSource>,
-        mut keep: impl FnMut(CopyRecord) -> F,
-    ) -> CopyOutcome {
-        match self.send_parts(copy, &source, &mut keep).await {
+    /// Sends a file from where an earlier try stopped; each part that is there is written down in `records`.
+    pub(crate) async fn send(&self, copy: &mut CopyRecord, source: Arc<FileSource>, records: &Store) -> CopyOutcome {
+        match self.send_parts(copy, &source, records).await {
             Ok(()) => CopyOutcome::There,
             Err(error) => {
                 // An upload that the depot has forgotten is begun anew.
@@ -101,35 +107,41 @@ impl DepotClient {
         }
     }
 
-    async fn send_parts<F: Future<Output = ()>>(
+    async fn send_parts(
         &self,
         copy: &mut CopyRecord,
         source: &Arc<FileSource>,
-        keep: &mut impl FnMut(CopyRecord) -> F,
+        records: &Store,
     ) -> Result<(), SendError> {
         let path = Path::from(copy.object_key.as_str());
-        if copy.upload.is_none() {
-            let id = self.store.create_multipart(&path).await?;
-            let part_bytes = PART_BYTES.max(source.len().div_ceil(MAX_PARTS));
-            copy.upload = Some(CopyUpload { id, part_bytes, parts: Vec::new() });
-            keep(copy.clone()).await;
-        }
-        let Some(mut upload) = copy.upload.clone() else { return Ok(()) };
+        let (session, number) = (copy.session_id, copy.number);
+        let mut parts = Vec::new();
+        let upload = match copy.upload.clone() {
+            Some(upload) => {
+                parts = records.copy_parts(session, number).await?;
+                upload
+            }
+            None => {
+                records.forget_copy_parts(session, number).await?;
+                let id = self.store.create_multipart(&path).await?;
+                let upload = CopyUpload { id, part_bytes: PART_BYTES.max(source.len().div_ceil(MAX_PARTS)) };
+                copy.upload = Some(upload.clone());
+                records.write_copy(copy).await?;
+                upload
+            }
+        };
         loop {
-            let number = upload.parts.len();
-            let at = upload.part_bytes * number as u64;
-            if at >= source.len() && number > 0 {
+            let at = upload.part_bytes * parts.len() as u64;
+            if at >= source.len() && !parts.is_empty() {
                 break;
             }
             let part = read_part(source.clone(), at, upload.part_bytes).await?;
-            let sent = at + part.len() as u64;
-            let part = self.store.put_part(&path, &upload.id, number, part.into()).await?;
-            upload.parts.push(part.content_id);
-            copy.upload = Some(upload.clone());
-            copy.sent_bytes = sent;
-            keep(copy.clone()).await;
+            copy.sent_bytes = at + part.len() as u64;
+            let part = self.store.put_part(&path, &upload.id, parts.len(), part.into()).await?;
+            records.write_copy_part(copy, u32::try_from(parts.len()).unwrap_or(u32::MAX), &part.content_id).await?;
+            parts.push(part.content_id);
         }
-        let parts = upload.parts.iter().map(|part| PartId { content_id: part.clone() }).collect();
+        let parts = parts.into_iter().map(|content_id| PartId { content_id }).collect();
         self.store.complete_multipart(&path, &upload.id, parts).await?;
         let there = self.store.head(&path).await?.size;
         if there != source.len() {
@@ -154,7 +166,7 @@ impl DepotClient {
         &self,
         key: &str,
         offset: u64,
-    ) -> Result<(u64, BoxStream<'static, Result<Bytes, String>>), String> {
+    ) -> Result<(u64, BoxStream<'static, Result<Bytes, DepotError>>), DepotError> {
         let range = (offset > 0).then_some(GetRange::Offset(offset));
         let options = GetOptions { range, ..GetOptions::default() };
         let found = self.store.get_opts(&Path::from(key), options).await.map_err(told)?;
@@ -162,7 +174,10 @@ impl DepotClient {
     }
 
     /// An address under which anybody can fetch the object for a while.
-    pub(crate) async fn link(&self, key: &str, valid: Duration) -> Result<String, String> {
+    ///
+    /// # Errors
+    /// [`DepotError`] if it cannot be signed.
+    pub async fn link(&self, key: &str, valid: Duration) -> Result<String, DepotError> {
         let signed = self.store.signed_url(Method::GET, &Path::from(key), valid).await;
         signed.map(|url| url.to_string()).map_err(told)
     }
@@ -177,7 +192,13 @@ struct SendError {
 impl From<object_store::Error> for SendError {
     fn from(error: object_store::Error) -> Self {
         let is_upload_lost = matches!(error, object_store::Error::NotFound { .. });
-        Self { told: told(error), is_upload_lost }
+        Self { told: told(error).0, is_upload_lost }
+    }
+}
+
+impl From<StoreError> for SendError {
+    fn from(error: StoreError) -> Self {
+        Self { told: error.to_string(), is_upload_lost: false }
     }
 }
 
@@ -189,17 +210,17 @@ impl From<io::Error> for SendError {
 
 /// The innermost cause says most; the rest names our library. What an answer holds is not repeated: a depot's
 /// address may lead to anything in the house.
-fn told(error: object_store::Error) -> String {
+fn told(error: object_store::Error) -> DepotError {
     let mut cause: &dyn std::error::Error = &error;
     while let Some(inner) = cause.source() {
         cause = inner;
     }
     let (whole, cause) = (error.to_string(), cause.to_string());
     let whole = if whole.contains(&cause) { whole } else { format!("{whole}: {cause}") };
-    match answered(&whole) {
+    DepotError(match answered(&whole) {
         Some(answer) => format!("the depot answered {answer}"),
         None => printable(&whole, MAX_TOLD).into_owned(),
-    }
+    })
 }
 
 /// What of an answer may be told: the error's code as S3 names them, or the status.

@@ -1,6 +1,5 @@
-//! The disk as the recorder sees it; in the tests another one stands in that fails on demand.
+//! The recordings folder, and takes as the readers of containers see them.
 
-use std::fmt::Debug;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, IoSlice, Write};
 use std::os::unix::fs::FileExt;
@@ -8,51 +7,30 @@ use std::path::{Path, PathBuf};
 
 use bytes::{Buf, Bytes};
 use waverant_container::{Patch, Source};
-use waverant_relay::DiskOutlook;
+use waverant_relay::{DiskOutlook, TakeDisk, TakeFile};
 
 /// Pieces handed to the kernel in one call.
 const MAX_SLICES: usize = 256;
-
-/// Where takes are written. All calls block.
-pub(crate) trait TakeDisk: Debug + Send + Sync {
-    /// Makes a file and its folder; an existing file is never touched.
-    fn create(&self, path: &Path) -> io::Result<Box<dyn TakeFile>>;
-
-    /// Removes a file that was made here and is of no use.
-    fn remove(&self, path: &Path) -> io::Result<()>;
-
-    /// How much room there is.
-    fn outlook(&self) -> io::Result<DiskOutlook>;
-}
 
 /// Name of the file by which the recordings folder is known. Where it is missing, the disk is not
 /// mounted that belongs there.
 const MARK: &str = ".waverant-recordings";
 
-/// A take's file. All calls block.
-pub(crate) trait TakeFile: Debug + Send + Sync {
-    /// Appends pieces.
-    fn append(&mut self, pieces: Vec<Bytes>) -> io::Result<()>;
-
-    /// Writes over what was appended before.
-    fn patch(&mut self, patches: &[Patch]) -> io::Result<()>;
-
-    /// Makes sure that all of it is on the disk.
-    fn sync(&mut self) -> io::Result<()>;
-}
-
 /// The recordings folder.
 #[derive(Clone, Debug)]
-pub(crate) struct RecordingsFolder {
-    pub(crate) path: PathBuf,
+pub struct RecordingsFolder {
+    /// Where it is.
+    pub path: PathBuf,
     /// So much stays free on its disk.
-    pub(crate) floor_bytes: u64,
+    pub floor_bytes: u64,
 }
 
 impl RecordingsFolder {
+    /// Looks for the folder's mark. Blocks.
+    ///
     /// # Errors
     /// That the folder's mark is missing, or cannot be seen.
-    pub(crate) fn check_mark(&self) -> io::Result<()> {
+    pub fn check_mark(&self) -> io::Result<()> {
         fs::metadata(self.path.join(MARK)).map(|_| ()).map_err(|error| {
             let told = format!(
                 "{} has no file {MARK} ({error}): is its disk mounted? If this folder is meant to begin anew, make that file",
@@ -66,12 +44,17 @@ impl RecordingsFolder {
     ///
     /// # Errors
     /// What the system said if the mark cannot be written.
-    pub(crate) fn make_mark(&self, known: &[PathBuf]) -> io::Result<()> {
+    pub fn make_mark(&self, known: &[PathBuf]) -> io::Result<()> {
         let has_some = known.iter().any(|path| self.path.join(path).exists());
         if self.check_mark().is_ok() || !(known.is_empty() || has_some) {
             return Ok(());
         }
         fs::write(self.path.join(MARK), "Waverant keeps its takes here, and knows the folder by this file.\n")
+    }
+
+    /// Removes a file that was made here and is of no use. Blocks.
+    pub(crate) fn remove(&self, path: &Path) -> io::Result<()> {
+        fs::remove_file(self.path.join(path))
     }
 }
 
@@ -88,10 +71,6 @@ impl TakeDisk for RecordingsFolder {
             File::open(folder)?.sync_all()?;
         }
         Ok(Box::new(OpenFile(file)))
-    }
-
-    fn remove(&self, path: &Path) -> io::Result<()> {
-        fs::remove_file(self.path.join(path))
     }
 
     fn outlook(&self) -> io::Result<DiskOutlook> {
@@ -142,13 +121,17 @@ fn write_vectored(mut file: &File, mut pieces: Vec<Bytes>) -> io::Result<()> {
 
 /// A file of the disk as the readers of containers see it.
 #[derive(Debug)]
-pub(crate) struct FileSource {
+pub struct FileSource {
     file: File,
     length: u64,
 }
 
 impl FileSource {
-    pub(crate) fn open(path: &Path) -> io::Result<Self> {
+    /// Opens a file. Blocks.
+    ///
+    /// # Errors
+    /// What the system said.
+    pub fn open(path: &Path) -> io::Result<Self> {
         let file = File::open(path)?;
         let length = file.metadata()?.len();
         Ok(Self { file, length })

@@ -1,23 +1,18 @@
 //! What can be fetched of a take: the file itself, or one that is laid out from it on the fly.
 
-use std::collections::VecDeque;
 use std::io;
 use std::sync::Arc;
 
-use parking_lot::Mutex;
-use waverant_container::{FileError, FileReader, Layout, Selection, Source, plan_progressive};
+use waverant_container::{FileReader, Layout, Selection, Source, plan_progressive};
 use waverant_media::{MediaTime, Track};
-use waverant_store::{StoredTake, TakeState};
+use waverant_relay::TakeState;
+use waverant_store::StoredTake;
 
-use super::{Library, LibraryError};
-use crate::recorder::FileSource;
-
-/// Layouts that are remembered: a player asks for many ranges of one file.
-const MAX_LAYOUTS: usize = 16;
+use crate::{FileSource, Library, LibraryError};
 
 /// What is wanted of a take.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Variant {
+pub enum Variant {
     /// The file as it was recorded.
     Recorded,
     /// Plain MP4 with all tracks, from one time to another.
@@ -33,26 +28,32 @@ pub(crate) enum Variant {
 
 /// Bytes that can be fetched, and what is known of them.
 #[derive(Clone, Debug)]
-pub(crate) struct TakeBytes {
+pub struct TakeBytes {
     source: Arc<FileSource>,
     layout: Option<Arc<Layout>>,
-    pub(crate) length: u64,
-    pub(crate) media_type: &'static str,
+    /// How many.
+    pub length: u64,
+    /// What they are.
+    pub media_type: &'static str,
     /// A strong validator; none while the file still grows.
-    pub(crate) etag: Option<String>,
-    pub(crate) file_name: String,
+    pub etag: Option<String>,
+    /// What a file of them is called.
+    pub file_name: String,
     /// Of the file as it was recorded.
-    pub(crate) sha256: Option<[u8; 32]>,
+    pub sha256: Option<[u8; 32]>,
 }
 
 impl TakeBytes {
     /// How long a file plays that was laid out from another.
-    pub(super) fn duration_ms(&self) -> u64 {
+    pub(crate) fn duration_ms(&self) -> u64 {
         self.layout.as_ref().map_or(0, |layout| u64::try_from(layout.duration.millis()).unwrap_or(0))
     }
 
     /// Reads a piece. Blocks.
-    pub(crate) fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+    ///
+    /// # Errors
+    /// What the system said.
+    pub fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
         match &self.layout {
             Some(layout) => layout.read_at(self.source.as_ref(), offset, buffer),
             None => self.source.read_at(offset, buffer),
@@ -60,35 +61,21 @@ impl TakeBytes {
     }
 }
 
-/// The layouts that were asked for last.
-#[derive(Debug, Default)]
-pub(super) struct Layouts {
-    known: Mutex<VecDeque<(String, Arc<Layout>)>>,
-}
-
-impl Layouts {
-    fn find(&self, tag: &str) -> Option<Arc<Layout>> {
-        self.known.lock().iter().find(|(known, _)| known == tag).map(|(_, layout)| layout.clone())
-    }
-
-    fn remember(&self, tag: String, layout: Arc<Layout>) {
-        let mut known = self.known.lock();
-        if known.len() >= MAX_LAYOUTS {
-            known.pop_front();
-        }
-        known.push_back((tag, layout));
-    }
-}
-
 impl Library {
     /// The tracks of sound of a take, in order.
-    pub(crate) async fn sounds(&self, take: &StoredTake) -> Result<Vec<Track>, LibraryError> {
-        let read = |source: FileSource| FileReader::open(&source).map(|reader| sounds_of(&reader)).map_err(told);
+    ///
+    /// # Errors
+    /// [`LibraryError`] if the file is not there or cannot be read.
+    pub async fn sounds(&self, take: &StoredTake) -> Result<Vec<Track>, LibraryError> {
+        let read = |source: FileSource| Ok(sounds_of(&FileReader::open(&source)?));
         self.with_file(take, read).await
     }
 
     /// Makes a variant of a take ready to be fetched.
-    pub(crate) async fn bytes(&self, take: &StoredTake, variant: Variant) -> Result<TakeBytes, LibraryError> {
+    ///
+    /// # Errors
+    /// [`LibraryError`] if the file is not there, or has not what is wanted.
+    pub async fn bytes(&self, take: &StoredTake, variant: Variant) -> Result<TakeBytes, LibraryError> {
         let (card, record) = (take.card.clone(), &take.record);
         let is_growing = record.state == TakeState::Writing;
         let name = record.path.rsplit('/').next().unwrap_or(&record.path).to_owned();
@@ -130,8 +117,7 @@ impl Library {
             None => {
                 let (from, wanted) = (source.clone(), variant.clone());
                 let planned = tokio::task::spawn_blocking(move || plan(from.as_ref(), &wanted, began_ms)).await;
-                let layout = planned.map_err(|error| error.to_string()).flatten().map_err(LibraryError::File)?;
-                let layout = Arc::new(layout);
+                let layout = Arc::new(planned??);
                 self.layouts.remember(tag, layout.clone());
                 layout
             }
@@ -146,7 +132,7 @@ impl Library {
     }
 }
 
-fn plan(source: &FileSource, variant: &Variant, began_ms: Option<i64>) -> Result<Layout, String> {
+fn plan(source: &FileSource, variant: &Variant, began_ms: Option<i64>) -> Result<Layout, LibraryError> {
     let time =
         |millis: Option<u64>| millis.map(|millis| MediaTime::from_millis(i64::try_from(millis).unwrap_or(i64::MAX)));
     let selection = match variant {
@@ -155,22 +141,22 @@ fn plan(source: &FileSource, variant: &Variant, began_ms: Option<i64>) -> Result
             Selection { from: time(*from_ms), to: time(*to_ms), began_ms, tracks: Vec::new() }
         }
         Variant::Sound(place) => {
-            let reader = FileReader::open(source).map_err(told)?;
+            let reader = FileReader::open(source)?;
             let sounds = sounds_of(&reader);
             let wanted = usize::from(*place).checked_sub(1).and_then(|place| sounds.get(place));
             let missing = || format!("there is no sound {place}; the take has {} tracks of sound", sounds.len());
-            Selection { tracks: vec![wanted.ok_or_else(missing)?.id], began_ms, ..Selection::default() }
+            Selection {
+                tracks: vec![wanted.ok_or_else(|| LibraryError::File(missing()))?.id],
+                began_ms,
+                ..Selection::default()
+            }
         }
     };
-    let layout = plan_progressive(source, &selection).map_err(told)?;
+    let layout = plan_progressive(source, &selection)?;
     if layout.extents.is_empty() {
-        return Err("nothing of the take lies between these times".to_owned());
+        return Err(LibraryError::File("nothing of the take lies between these times".to_owned()));
     }
     Ok(layout)
-}
-
-fn told(error: FileError) -> String {
-    error.to_string()
 }
 
 fn sounds_of<S: Source>(reader: &FileReader<S>) -> Vec<Track> {

@@ -4,10 +4,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use parking_lot::Mutex;
-use serde::Serialize;
 use time::OffsetDateTime;
 use tokio::sync::Semaphore;
-use utoipa::ToSchema;
+
+use crate::{CheckedTake, LibraryError};
 
 /// Jobs that are remembered; the oldest that is done goes first.
 const MAX_JOBS: usize = 200;
@@ -17,7 +17,7 @@ const AT_ONCE: usize = 2;
 
 /// Long work on takes: seen while it goes on, and for a while after.
 #[derive(Debug)]
-pub(crate) struct Jobs {
+pub struct Jobs {
     last_id: AtomicU64,
     known: Mutex<VecDeque<Arc<Job>>>,
     turns: Arc<Semaphore>,
@@ -29,50 +29,82 @@ impl Default for Jobs {
     }
 }
 
+/// What a job does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum JobKind {
+    /// It checks a take.
+    Check,
+    /// It cuts a piece of a take into a take of its own.
+    Cut,
+    /// It brings a take back from its depot.
+    Restore,
+}
+
+/// What came of a job.
+#[derive(Clone, Debug)]
+pub enum JobOutcome {
+    /// What was found of a take.
+    Checked(Arc<CheckedTake>),
+    /// A take is there that was not before.
+    Made(MadeTake),
+}
+
+/// A take that a job made or brought back.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct MadeTake {
+    /// Its session.
+    pub session: u64,
+    /// Its number.
+    pub take: u32,
+    /// How long it plays, in milliseconds; known of a cut.
+    pub duration_ms: Option<u64>,
+    /// How much it takes, in bytes.
+    pub size_bytes: u64,
+}
+
+/// Where a job stands.
+#[derive(Clone, Debug)]
+pub enum JobState {
+    /// It waits for its turn.
+    Waiting,
+    /// It works.
+    Running,
+    /// It is done.
+    Done(JobOutcome),
+    /// It failed; why, in words.
+    Failed(String),
+}
+
 /// One piece of long work.
 #[derive(Debug)]
-pub(crate) struct Job {
+pub struct Job {
     id: u64,
-    kind: &'static str,
+    kind: JobKind,
     session: u64,
     take: u32,
     began_at: OffsetDateTime,
     total_bytes: AtomicU64,
     done_bytes: AtomicU64,
-    state: Mutex<State>,
+    state: Mutex<JobState>,
 }
 
-#[derive(Debug)]
-enum State {
-    Waiting,
-    Running,
-    Done(serde_json::Value),
-    Failed(String),
-}
-
-/// A job as calls answer it.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct JobReport {
+/// A job at one moment.
+#[derive(Clone, Debug)]
+pub struct JobView {
     /// The job's number.
-    id: u64,
-    /// `check`, `cut`, `restore` or `digest`.
-    kind: &'static str,
+    pub id: u64,
+    /// What it does.
+    pub kind: JobKind,
     /// The take's session.
-    session: u64,
+    pub session: u64,
     /// The take's number.
-    take: u32,
+    pub take: u32,
     /// When it was asked for.
-    #[serde(with = "time::serde::rfc3339")]
-    began_at: OffsetDateTime,
-    /// `waiting`, `running`, `done` or `failed`.
-    state: &'static str,
+    pub began_at: OffsetDateTime,
+    /// Where it stands.
+    pub state: JobState,
     /// How much of the work is done, from 0 to 1.
-    progress: f64,
-    /// Why it failed.
-    error: Option<String>,
-    /// What came of it; its shape depends on the kind.
-    #[schema(value_type = Object)]
-    result: Option<serde_json::Value>,
+    pub progress: f64,
 }
 
 impl Job {
@@ -84,45 +116,38 @@ impl Job {
         self.done_bytes.store(bytes, Ordering::Relaxed);
     }
 
-    pub(crate) fn report(&self) -> JobReport {
+    /// The job at this moment.
+    pub fn view(&self) -> JobView {
         let (total, done) = (self.total_bytes.load(Ordering::Relaxed), self.done_bytes.load(Ordering::Relaxed));
-        let state = self.state.lock();
-        let (name, error, result) = match &*state {
-            State::Waiting => ("waiting", None, None),
-            State::Running => ("running", None, None),
-            State::Done(result) => ("done", None, Some(result.clone())),
-            State::Failed(error) => ("failed", Some(error.clone()), None),
-        };
+        let state = self.state.lock().clone();
         #[expect(clippy::cast_precision_loss, reason = "a share")]
         let share = if total == 0 { 0.0 } else { (done as f64 / total as f64).min(1.0) };
-        JobReport {
+        JobView {
             id: self.id,
             kind: self.kind,
             session: self.session,
             take: self.take,
             began_at: self.began_at,
-            state: name,
-            progress: if name == "done" { 1.0 } else { share },
-            error,
-            result,
+            progress: if matches!(state, JobState::Done(_)) { 1.0 } else { share },
+            state,
         }
     }
 
     fn is_over(&self) -> bool {
-        matches!(*self.state.lock(), State::Done(_) | State::Failed(_))
+        matches!(*self.state.lock(), JobState::Done(_) | JobState::Failed(_))
     }
 }
 
 impl Jobs {
-    /// Begins a job when its turn comes; what it answers is its result.
+    /// Begins a job when its turn comes; what it answers is its outcome.
     pub(crate) fn start<F>(
         &self,
-        kind: &'static str,
+        kind: JobKind,
         (session, take): (u64, u32),
         work: impl FnOnce(Arc<Job>) -> F + Send + 'static,
     ) -> Arc<Job>
     where
-        F: Future<Output = Result<serde_json::Value, String>> + Send,
+        F: Future<Output = Result<JobOutcome, LibraryError>> + Send,
     {
         let job = Arc::new(Job {
             id: self.last_id.fetch_add(1, Ordering::Relaxed) + 1,
@@ -132,18 +157,18 @@ impl Jobs {
             began_at: OffsetDateTime::now_utc(),
             total_bytes: AtomicU64::new(0),
             done_bytes: AtomicU64::new(0),
-            state: Mutex::new(State::Waiting),
+            state: Mutex::new(JobState::Waiting),
         });
         self.remember(job.clone());
         let (turns, running) = (self.turns.clone(), job.clone());
         tokio::spawn(async move {
             let Ok(_turn) = turns.acquire_owned().await else { return };
-            *running.state.lock() = State::Running;
+            *running.state.lock() = JobState::Running;
             let outcome = work(running.clone()).await;
             if let Err(error) = &outcome {
-                tracing::warn!(kind, session, take, error, "a job failed");
+                tracing::warn!(?kind, session, take, %error, "a job failed");
             }
-            *running.state.lock() = outcome.map_or_else(State::Failed, State::Done);
+            *running.state.lock() = outcome.map_or_else(|error| JobState::Failed(error.to_string()), JobState::Done);
         });
         job
     }
@@ -159,18 +184,19 @@ impl Jobs {
     }
 
     /// True if so many wait that no more should be asked for.
-    pub(crate) fn is_full(&self) -> bool {
+    pub fn is_full(&self) -> bool {
         let known = self.known.lock();
         known.len() >= MAX_JOBS && !known.iter().any(|job| job.is_over())
     }
 
     /// The jobs, the newest first.
-    pub(crate) fn all(&self) -> Vec<JobReport> {
-        self.known.lock().iter().rev().map(|job| job.report()).collect()
+    pub fn all(&self) -> Vec<JobView> {
+        self.known.lock().iter().rev().map(|job| job.view()).collect()
     }
 
-    pub(crate) fn find(&self, id: u64) -> Option<JobReport> {
-        self.known.lock().iter().find(|job| job.id == id).map(|job| job.report())
+    /// The job with this number, as long as it is remembered.
+    pub fn find(&self, id: u64) -> Option<JobView> {
+        self.known.lock().iter().find(|job| job.id == id).map(|job| job.view())
     }
 }
 
@@ -180,10 +206,13 @@ mod tests {
 
     use super::*;
 
-    async fn outcome(jobs: &Jobs, id: u64) -> JobReport {
+    const MADE: MadeTake = MadeTake { session: 1, take: 2, duration_ms: None, size_bytes: 10 };
+
+    async fn outcome(jobs: &Jobs, id: u64) -> JobView {
         for _ in 0..200 {
-            if let Some(report) = jobs.find(id).filter(|job| job.state == "done" || job.state == "failed") {
-                return report;
+            if let Some(job) = jobs.find(id).filter(|job| matches!(job.state, JobState::Done(_) | JobState::Failed(_)))
+            {
+                return job;
             }
             tokio::time::sleep(Duration::from_millis(5)).await;
         }
@@ -193,15 +222,15 @@ mod tests {
     #[tokio::test]
     async fn jobs_tell_how_they_went() {
         let jobs = Jobs::default();
-        let good = jobs.start("check", (1, 1), |job| async move {
+        let good = jobs.start(JobKind::Restore, (1, 1), |job| async move {
             job.set_total(10);
             job.set_done(5);
-            Ok(serde_json::json!({"is_good": true}))
+            Ok(JobOutcome::Made(MADE))
         });
-        let bad = jobs.start("cut", (1, 2), |_| async { Err("no room".to_owned()) });
+        let bad = jobs.start(JobKind::Cut, (1, 2), |_| async { Err(LibraryError::State("no room".to_owned())) });
         let (good, bad) = (outcome(&jobs, good.id).await, outcome(&jobs, bad.id).await);
-        assert_eq!((good.state, good.progress, good.result.unwrap()["is_good"].as_bool()), ("done", 1.0, Some(true)));
-        assert_eq!((bad.state, bad.error.as_deref()), ("failed", Some("no room")));
+        assert!(matches!(good.state, JobState::Done(JobOutcome::Made(made)) if made == MADE) && good.progress == 1.0);
+        assert!(matches!(bad.state, JobState::Failed(told) if told == "no room"));
         assert_eq!(jobs.all().len(), 2);
     }
 
@@ -209,7 +238,7 @@ mod tests {
     async fn only_so_many_are_remembered() {
         let jobs = Jobs::default();
         for number in 0..300 {
-            let job = jobs.start("check", (1, number), |_| async { Ok(serde_json::Value::Null) });
+            let job = jobs.start(JobKind::Restore, (1, number), |_| async { Ok(JobOutcome::Made(MADE)) });
             outcome(&jobs, job.id).await;
         }
         assert_eq!(jobs.all().len(), MAX_JOBS);

@@ -1,36 +1,48 @@
 //! Keeps the library in order: digests, copies, what the rules remove, and what people removed.
 
-use std::collections::HashMap;
+use std::collections::HashSet;
+use std::fmt::Debug;
 use std::sync::Arc;
 use std::time::Duration;
 
 use time::OffsetDateTime;
 use tokio::time::sleep;
 use waverant_container::{FileError, Source};
-use waverant_relay::Kept;
-use waverant_store::{CopyState, StoreError, StoredTake, TakeFilter, TakeState};
+use waverant_relay::{ChannelRules, Kept, TakeState};
+use waverant_store::{CopyRecord, CopyState, StoreError, StoredTake};
 
-use super::check::digest;
-use super::{Library, LibraryError};
-use crate::house::{ChannelRules, House};
-use crate::recorder::{RecorderState, mended_record, repair_file};
+use crate::check::digest;
+use crate::copies::copy_all;
+use crate::repair::{mended_record, repair_file};
+use crate::{Library, LibraryError};
 
 /// How often the disk is looked at; and after how many looks the library is looked through without news.
 const INTERVAL: Duration = Duration::from_secs(5);
 const LOOKS: u32 = 2;
 
 /// Less time than this on the disk deserves a warning.
-pub(crate) const LOW_TIME: Duration = Duration::from_secs(2 * 3600);
+pub const LOW_TIME: Duration = Duration::from_secs(2 * 3600);
 
 /// Tries after which a copy is not waited for by the rules: with pauses of ten minutes, a day.
 const MAX_ATTEMPTS: u32 = 150;
 
+/// Copies that are asked for with one query.
+const COPIES_AT_ONCE: usize = 500;
+
 /// The digest of a finished take is read at no more than about 100 MB/s, so that shows have the disk.
 const DIGEST_PAUSE: Duration = Duration::from_millis(10);
 
+/// What the keeper asks of the house.
+pub trait RuleBook: Debug + Send + Sync {
+    /// The rules of all channels as they are now.
+    fn channels(&self) -> Vec<Arc<ChannelRules>>;
+
+    /// What is being recorded now, in bits per second, all sessions together.
+    fn recording_bps(&self) -> f64;
+}
+
 /// Keeps the library in order until the service stops.
-pub(crate) async fn run(house: Arc<House>) {
-    let library = house.library.clone();
+pub async fn keep(library: Arc<Library>, house: Arc<dyn RuleBook>) {
     let copier = tokio::spawn(copy_all(library.clone()));
     let (mut was_low, mut looks) = (false, 0);
     loop {
@@ -39,17 +51,18 @@ pub(crate) async fn run(house: Arc<House>) {
         // A mount that hangs answers never.
         tokio::select! {
             () = library.look_at_the_disk() => {}
-            () = house.stopping.cancelled() => break,
+            () = library.stopping.cancelled() => break,
         }
-        let is_low = house.recording_time_left().is_some_and(|left| left < LOW_TIME);
+        let left = library.outlook().and_then(|outlook| outlook.time_left(house.recording_bps()));
+        let is_low = left.is_some_and(|left| left < LOW_TIME);
         if is_low && !was_low {
-            tracing::warn!(left = ?house.recording_time_left(), "the disk of the recordings is nearly full");
+            tracing::warn!(?left, "the disk of the recordings is nearly full");
         }
         was_low = is_low;
         if looks == 0 {
             let tidied = tokio::select! {
-                tidied = library.tidy(&house) => tidied,
-                () = house.stopping.cancelled() => break,
+                tidied = library.tidy(house.as_ref()) => tidied,
+                () = library.stopping.cancelled() => break,
             };
             if let Err(error) = tidied {
                 tracing::debug!(%error, "the library is looked through later");
@@ -58,66 +71,36 @@ pub(crate) async fn run(house: Arc<House>) {
         tokio::select! {
             () = news => looks = 0,
             () = sleep(INTERVAL) => looks = (looks + 1) % LOOKS,
-            () = house.stopping.cancelled() => break,
+            () = library.stopping.cancelled() => break,
         }
     }
     // An upload in parts goes on with the next start.
     copier.abort();
 }
 
-async fn copy_all(library: Arc<Library>) {
-    loop {
-        if let Err(error) = library.send_copies().await {
-            tracing::debug!(%error, "copies wait");
-        }
-        tokio::select! {
-            () = library.copy_news.notified() => {}
-            () = sleep(INTERVAL) => {}
-        }
-    }
-}
-
-impl House {
-    /// How long the disk lasts at the rate of what is being recorded now. None if nothing is.
-    pub(crate) fn recording_time_left(&self) -> Option<Duration> {
-        let is_recorded = |state: RecorderState| matches!(state, RecorderState::Recording | RecorderState::Waiting);
-        let shows = self.shows();
-        let recorded = shows.iter().filter(|show| is_recorded(show.recorder.state().0));
-        let rate: f64 =
-            recorded.map(|show| show.source_snapshot()).map(|source| source.video_bps + source.audio_bps).sum();
-        self.library.outlook()?.time_left(rate)
-    }
-}
-
 impl Library {
-    async fn tidy(self: &Arc<Self>, house: &House) -> Result<(), StoreError> {
+    async fn tidy(self: &Arc<Self>, house: &dyn RuleBook) -> Result<(), StoreError> {
         if !self.recordings_are_there().await {
             return Ok(());
         }
-        let directory = house.directory();
-        let rules: HashMap<&str, &ChannelRules> =
-            directory.channels().map(|rules| (rules.name.as_str(), rules)).collect();
+        let channels = house.channels();
         // What goes, goes first: decided on a list that was read just now, not on one that became old
         // while files were read.
         for take in self.store.going_takes().await? {
             self.finish_forgetting(&take).await?;
         }
-        let takes = self.store.takes(&TakeFilter::default()).await?;
-        self.apply_rules(&takes, &rules).await?;
-        for take in self.store.takes(&TakeFilter { removed: true, ..TakeFilter::default() }).await? {
-            let is_due =
-                take.card.removed_at.is_some_and(|removed| removed + self.undo_time <= OffsetDateTime::now_utc());
-            if is_due {
-                self.forget(&take).await?;
-            }
+        for rules in &channels {
+            self.apply_rules(rules).await?;
         }
-        for take in takes.iter().filter(|take| is_finished(take) && needs_mending(take)) {
-            self.mend(take).await?;
+        for take in self.store.takes_removed_until(OffsetDateTime::now_utc() - self.undo_time).await? {
+            self.forget(&take).await?;
         }
-        let is_new = |take: &&StoredTake| is_finished(take) && !needs_mending(take) && take.card.sha256.is_none();
-        for take in takes.iter().filter(is_new) {
-            let depot = rules.get(take.channel_name.as_str()).and_then(|rules| rules.depot.as_deref());
-            self.take_in(take, depot).await?;
+        for take in self.store.takes_to_mend().await? {
+            self.mend(&take).await?;
+        }
+        for take in self.store.takes_to_take_in().await? {
+            let rules = channels.iter().find(|rules| rules.name.as_str() == take.channel_name);
+            self.take_in(&take, rules.and_then(|rules| rules.depot.as_deref())).await?;
         }
         Ok(())
     }
@@ -170,14 +153,14 @@ impl Library {
                     std::thread::sleep(DIGEST_PAUSE);
                 }
             };
-            digest(&source, &stopping, slowly).map_err(|error| error.to_string())
+            digest(&source, &stopping, slowly)
         });
         match found.await {
             Ok(digest) => self.store.set_take_digest(session, number, Some(digest)).await?,
             Err(LibraryError::Store(error)) => return Err(error),
             // Missing is a state that may end: somebody puts the file back, or mounts its disk.
             Err(error) => {
-                self.note_unreadable(take, &error.told());
+                self.note_unreadable(take, &error.to_string());
                 return Ok(());
             }
         }
@@ -185,7 +168,7 @@ impl Library {
         if let Some(depot) = depot
             && let Err(error) = self.plan_copy(take, depot).await
         {
-            tracing::error!(take = take.record.path, depot, error = error.told(), "the take is not copied");
+            tracing::error!(take = take.record.path, depot, %error, "the take is not copied");
         }
         self.copy_news.notify_one();
         Ok(())
@@ -198,57 +181,59 @@ impl Library {
         }
     }
 
-    /// Removes what the channels' rules do not keep.
-    async fn apply_rules(
-        self: &Arc<Self>,
-        takes: &[StoredTake],
-        rules: &HashMap<&str, &ChannelRules>,
-    ) -> Result<(), StoreError> {
-        let copies = self.store.copies().await?;
-        let state_of = |take: &StoredTake| {
-            let id = (take.record.session_id, take.record.number);
-            copies.iter().find(|copy| (copy.session_id, copy.number) == id)
-        };
-        let is_there = |take: &StoredTake| state_of(take).is_some_and(|copy| copy.state == CopyState::There);
+    /// Removes what a channel's rules do not keep. A channel that keeps all costs nothing.
+    async fn apply_rules(self: &Arc<Self>, rules: &ChannelRules) -> Result<(), StoreError> {
+        let name = rules.name.as_str();
+        if rules.removes_copied {
+            for take in self.store.copied_takes_here(name).await? {
+                if is_finished(&take) && !self.is_held(take.record.session_id, take.record.number) {
+                    self.leave_to_depot(&take).await?;
+                }
+            }
+        }
+        if rules.keeping.keeps_all() {
+            return Ok(());
+        }
+        let own = self.store.takes_here(name).await?;
+        let ids: Vec<(u64, u32)> = own.iter().map(|take| (take.record.session_id, take.record.number)).collect();
         // A copy that is on its way is waited for; one that failed for a day is not.
-        let is_awaited = |take: &StoredTake| {
-            state_of(take).is_some_and(|copy| copy.state != CopyState::There && copy.attempt_count < MAX_ATTEMPTS)
+        let awaited: HashSet<(u64, u32)> = self
+            .copies_of(&ids)
+            .await?
+            .into_iter()
+            .filter(|copy| copy.state != CopyState::There && copy.attempt_count < MAX_ATTEMPTS)
+            .map(|copy| (copy.session_id, copy.number))
+            .collect();
+        let may_go = |take: &StoredTake, id: &(u64, u32)| {
+            is_finished(take) && !take.card.is_locked && !self.is_held(id.0, id.1) && !awaited.contains(id)
         };
-        for (name, rules) in rules {
-            let own: Vec<&StoredTake> =
-                takes.iter().filter(|take| take.channel_name == *name && take.card.is_here).collect();
-            let free = |take: &StoredTake| {
-                is_finished(take) && !take.card.is_locked && !self.is_held(take.record.session_id, take.record.number)
-            };
-            if rules.removes_copied {
-                for take in own.iter().filter(|take| free(take) && is_there(take)) {
-                    self.leave_to_depot(take).await?;
-                }
-            }
-            if rules.keeping.keeps_all() {
-                continue;
-            }
-            let kept: Vec<Kept> = own
-                .iter()
-                .map(|take| Kept {
-                    ended_at: take.record.started_at + Duration::from_millis(take.record.duration_ms),
-                    size_bytes: take.record.size_bytes,
-                    may_go: free(take) && !is_awaited(take),
-                })
-                .collect();
-            for place in rules.keeping.expired(&kept, OffsetDateTime::now_utc()) {
-                let take = own[place];
-                tracing::info!(take = take.record.path, channel = name, "the channel's rule removes this take");
-                if !self.leave_to_depot(take).await? {
-                    self.forget(take).await?;
-                }
+        let kept = own.iter().zip(&ids).map(|(take, id)| Kept {
+            ended_at: take.record.started_at + Duration::from_millis(take.record.duration_ms),
+            size_bytes: take.record.size_bytes,
+            may_go: may_go(take, id),
+        });
+        let kept: Vec<Kept> = kept.collect();
+        for place in rules.keeping.expired(&kept, OffsetDateTime::now_utc()) {
+            let take = &own[place];
+            tracing::info!(take = take.record.path, channel = name, "the channel's rule removes this take");
+            if !self.leave_to_depot(take).await? {
+                self.forget(take).await?;
             }
         }
         Ok(())
     }
 
+    /// The copies of takes, asked for in pieces of a bearable size.
+    async fn copies_of(&self, takes: &[(u64, u32)]) -> Result<Vec<CopyRecord>, StoreError> {
+        let mut copies = Vec::new();
+        for piece in takes.chunks(COPIES_AT_ONCE) {
+            copies.extend(self.store.copies_of(piece).await?);
+        }
+        Ok(copies)
+    }
+
     /// Removes a take's file and its record for good, unless the take is not any more what was decided on.
-    pub(super) async fn forget(self: &Arc<Self>, take: &StoredTake) -> Result<(), StoreError> {
+    pub(crate) async fn forget(self: &Arc<Self>, take: &StoredTake) -> Result<(), StoreError> {
         let (session, number) = (take.record.session_id, take.record.number);
         let Some(_hold) = self.hold(session, number) else { return Ok(()) };
         if !self.store.begin_forgetting(session, number, take.card.removed_at).await? {
@@ -271,7 +256,7 @@ impl Library {
         Ok(())
     }
 
-    pub(super) async fn remove_file(&self, take: &StoredTake) {
+    pub(crate) async fn remove_file(&self, take: &StoredTake) {
         let (path, strip) = (self.path_of(take), self.strip_path(take));
         let _ = tokio::fs::remove_file(strip).await;
         match tokio::fs::remove_file(&path).await {
@@ -288,11 +273,6 @@ impl Library {
             }
         }
     }
-}
-
-/// A take of a disk that failed; the start of the service mends those of a run that was killed.
-fn needs_mending(take: &StoredTake) -> bool {
-    take.record.state == TakeState::CutOff && take.record.repair.is_none()
 }
 
 fn is_finished(take: &StoredTake) -> bool {

@@ -1,15 +1,3 @@
-//! The library of takes: what can be had of a take, and how long it is kept.
-
-mod check;
-mod copies;
-mod cuts;
-mod depot;
-mod files;
-mod jobs;
-mod keeper;
-mod numbers;
-mod stills;
-
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -18,65 +6,58 @@ use std::time::Duration;
 use parking_lot::Mutex;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
-use waverant_relay::DiskOutlook;
-use waverant_store::{Store, StoreError, StoredTake, TakeState};
+use waverant_codec::CodecPool;
+use waverant_relay::{DiskOutlook, TakeDisk, TakeNumbers, TakeState};
+use waverant_store::{Store, StoredTake};
 
-pub(crate) use cuts::CutOrder;
-pub(crate) use depot::{CopyOutcome, DepotClient};
-pub(crate) use files::{TakeBytes, Variant, hex};
-pub(crate) use jobs::{Job, JobReport, Jobs};
-pub(crate) use keeper::{LOW_TIME, run as keep};
+use crate::layouts::Layouts;
+use crate::{FileSource, Jobs, LibraryError, RecordingsFolder};
 
-use crate::recorder::{FileSource, RecordingsFolder, TakeDisk};
-use files::Layouts;
-pub(crate) use numbers::TakeNumbers;
-
-/// Why something cannot be done with a take.
+/// What a library begins with.
 #[derive(Debug)]
-pub(crate) enum LibraryError {
-    /// The database, or no such take.
-    Store(StoreError),
-    /// The state of the take does not allow it; in words.
-    State(String),
-    /// The take's file is not where it should be.
-    NoFile(String),
-    /// The take's file cannot be used; in words.
-    File(String),
-}
-
-impl From<StoreError> for LibraryError {
-    fn from(error: StoreError) -> Self {
-        Self::Store(error)
-    }
+pub struct LibrarySetup<'a> {
+    /// Where takes are recorded.
+    pub recordings: Arc<RecordingsFolder>,
+    /// Where strips of stills are kept.
+    pub state_folder: &'a Path,
+    /// How long a removed take can be had back.
+    pub undo_time: Duration,
+    /// Told when a take was written down.
+    pub news: Arc<Notify>,
+    /// Who decodes stills.
+    pub codec: CodecPool,
+    /// Cancelled when the service stops.
+    pub stopping: CancellationToken,
 }
 
 /// What works on takes share.
 #[derive(Debug)]
-pub(crate) struct Library {
+pub struct Library {
     pub(crate) store: Store,
     pub(crate) recordings: Arc<RecordingsFolder>,
     pub(crate) jobs: Jobs,
-    layouts: Layouts,
-    stills_folder: PathBuf,
+    pub(crate) layouts: Layouts,
+    pub(crate) stills_folder: PathBuf,
     /// Takes that something is being done with that must not be disturbed by a removal.
     busy: Mutex<HashSet<(u64, u32)>>,
     /// The one source of take numbers, for recorders and cuts.
-    pub(crate) numbers: TakeNumbers,
+    pub(crate) numbers: Arc<TakeNumbers>,
     /// Takes that could not be read when they were last looked at.
-    unreadable: Mutex<HashSet<(u64, u32)>>,
-    folder_is_missing: Mutex<bool>,
+    pub(crate) unreadable: Mutex<HashSet<(u64, u32)>>,
+    pub(crate) folder_is_missing: Mutex<bool>,
     outlook: Mutex<Option<DiskOutlook>>,
     /// How long a removed take can be had back.
     pub(crate) undo_time: Duration,
     /// Cancelled when the service stops.
-    stopping: CancellationToken,
-    news: Arc<Notify>,
-    copy_news: Notify,
+    pub(crate) stopping: CancellationToken,
+    pub(crate) news: Arc<Notify>,
+    pub(crate) copy_news: Notify,
+    pub(crate) codec: CodecPool,
 }
 
 /// Keeps a take's file where it is for as long as it lives.
 #[derive(Debug)]
-pub(crate) struct Hold {
+pub struct Hold {
     library: Arc<Library>,
     take: (u64, u32),
 }
@@ -88,14 +69,9 @@ impl Drop for Hold {
 }
 
 impl Library {
-    pub(crate) fn new(
-        store: Store,
-        recordings: Arc<RecordingsFolder>,
-        state_folder: &Path,
-        undo_time: Duration,
-        news: Arc<Notify>,
-        stopping: CancellationToken,
-    ) -> Self {
+    /// A library of the takes in `store`.
+    pub fn new(store: Store, setup: LibrarySetup<'_>) -> Self {
+        let LibrarySetup { recordings, state_folder, undo_time, news, codec, stopping } = setup;
         Self {
             store,
             recordings,
@@ -103,7 +79,7 @@ impl Library {
             layouts: Layouts::default(),
             stills_folder: state_folder.join("stills"),
             busy: Mutex::default(),
-            numbers: TakeNumbers::default(),
+            numbers: Arc::default(),
             unreadable: Mutex::default(),
             folder_is_missing: Mutex::default(),
             outlook: Mutex::default(),
@@ -111,17 +87,38 @@ impl Library {
             stopping,
             news,
             copy_news: Notify::new(),
+            codec,
         }
     }
 
+    /// Long work that goes on.
+    pub fn jobs(&self) -> &Jobs {
+        &self.jobs
+    }
+
+    /// The one source of take numbers, for recorders and cuts.
+    pub fn numbers(&self) -> &Arc<TakeNumbers> {
+        &self.numbers
+    }
+
+    /// Where takes are recorded.
+    pub fn recordings(&self) -> &Arc<RecordingsFolder> {
+        &self.recordings
+    }
+
+    /// How long a removed take can be had back.
+    pub fn undo_time(&self) -> Duration {
+        self.undo_time
+    }
+
     /// Says that a take was ended, or changed.
-    pub(crate) fn tell_news(&self) {
+    pub fn tell_news(&self) {
         self.news.notify_one();
         self.copy_news.notify_one();
     }
 
     /// How much room there was when it was last looked at.
-    pub(crate) fn outlook(&self) -> Option<DiskOutlook> {
+    pub fn outlook(&self) -> Option<DiskOutlook> {
         *self.outlook.lock()
     }
 
@@ -131,7 +128,10 @@ impl Library {
     }
 
     /// A take that is there, whole or cut off.
-    pub(crate) async fn take_here(&self, session: u64, number: u32) -> Result<StoredTake, LibraryError> {
+    ///
+    /// # Errors
+    /// [`LibraryError::State`] if it is not on this disk, or what the database said.
+    pub async fn take_here(&self, session: u64, number: u32) -> Result<StoredTake, LibraryError> {
         let take = self.store.take(session, number).await?;
         if !take.card.is_here {
             let told = format!("The take {session}/{number} is not on this disk. Restore it from its depot first.");
@@ -141,7 +141,10 @@ impl Library {
     }
 
     /// A take that is there and not being written.
-    pub(crate) async fn ended_take(&self, session: u64, number: u32) -> Result<StoredTake, LibraryError> {
+    ///
+    /// # Errors
+    /// [`LibraryError::State`] if it is not on this disk or being written, or what the database said.
+    pub async fn ended_take(&self, session: u64, number: u32) -> Result<StoredTake, LibraryError> {
         let take = self.take_here(session, number).await?;
         if take.record.state == TakeState::Writing {
             return Err(LibraryError::State(format!("The take {session}/{number} is still being written.")));
@@ -163,23 +166,26 @@ impl Library {
     pub(crate) async fn with_file<T: Send + 'static>(
         &self,
         take: &StoredTake,
-        work: impl FnOnce(FileSource) -> Result<T, String> + Send + 'static,
+        work: impl FnOnce(FileSource) -> Result<T, LibraryError> + Send + 'static,
     ) -> Result<T, LibraryError> {
-        let path = self.path_of(take);
-        let name = take.record.path.clone();
-        let done = tokio::task::spawn_blocking(move || match FileSource::open(&path) {
-            Ok(source) => work(source).map_err(LibraryError::File),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Err(LibraryError::NoFile(name)),
-            Err(error) => Err(LibraryError::File(format!("the file {name} cannot be read: {error}"))),
-        });
-        done.await.map_err(|error| LibraryError::File(error.to_string())).flatten()
+        let (path, name) = (self.path_of(take), take.record.path.clone());
+        tokio::task::spawn_blocking(move || work(open(&path, name)?)).await?
     }
 
-    async fn look_at_the_disk(&self) {
+    pub(crate) async fn look_at_the_disk(&self) {
         let disk = self.recordings.clone();
         match tokio::task::spawn_blocking(move || disk.outlook()).await.map_err(std::io::Error::other).flatten() {
             Ok(outlook) => *self.outlook.lock() = Some(outlook),
             Err(error) => tracing::error!(%error, "the free space of the recordings folder cannot be read"),
         }
+    }
+}
+
+/// Opens the file of a take that is called `name`.
+pub(crate) fn open(path: &Path, name: String) -> Result<FileSource, LibraryError> {
+    match FileSource::open(path) {
+        Ok(source) => Ok(source),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Err(LibraryError::NoFile(name)),
+        Err(error) => Err(LibraryError::File(format!("the file {name} cannot be read: {error}"))),
     }
 }

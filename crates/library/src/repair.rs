@@ -6,9 +6,10 @@ use std::os::unix::fs::FileExt;
 use std::path::Path;
 
 use waverant_container::{FileError, plan_repair};
-use waverant_store::{Store, StoreError, TakeRecord, TakeState};
+use waverant_relay::{TakeRecord, TakeState};
+use waverant_store::{Store, StoreError};
 
-use super::disk::FileSource;
+use crate::FileSource;
 
 /// What mending a take came to.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -59,7 +60,7 @@ pub(crate) fn mended_record(take: &TakeRecord, mended: Result<Option<Mended>, Fi
 
 /// Mends the takes that an earlier run left unfinished, and writes down what was done. Returns how
 /// many there were.
-pub(crate) async fn recover_takes(store: &Store, folder: &Path) -> Result<usize, StoreError> {
+pub async fn recover_takes(store: &Store, folder: &Path) -> Result<usize, StoreError> {
     let unfinished = store.unfinished_takes().await?;
     for take in &unfinished {
         let path = folder.join(&take.path);
