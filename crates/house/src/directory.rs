@@ -1,57 +1,156 @@
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 use std::time::Duration;
 
-use time::OffsetDateTime;
 use waverant_relay::{
-    ChannelEntry, ChannelName, Gate, Keeping, KeyEntry, KeyRight, NameTemplate, RecordingMode, RecordingRules,
-    SplitRules, Takeover,
+    ChannelName, ChannelRules, Gate, GateChannel, GateKey, Keeping, LegOrder, NameTemplate, RecordingRules, SplitRules,
 };
 use waverant_srt::Passphrase;
-use waverant_store::{
-    ChannelDestination, KeyRight as StoredRight, RecordingChoice, RecordingSettings, SlateChoice, Store, StoreError,
-};
+use waverant_store::{Channel, ChannelDestination, RecordingSettings, Store, StoreError, StreamKey};
 
-use super::orders::LegOrder;
-use super::passwords::Passwords;
+use crate::orders::leg_order;
+use crate::passwords::Passwords;
 
-/// A channel as sessions need it.
-#[derive(Clone, Debug)]
-pub(crate) struct ChannelRules {
-    pub(crate) id: u64,
-    pub(crate) name: ChannelName,
-    pub(crate) title: String,
-    pub(crate) hold: Duration,
-    pub(crate) recording: RecordingRules,
-    pub(crate) keeping: Keeping,
-    /// Where finished takes are copied to, and whether they leave the disk then.
-    pub(crate) depot: Option<String>,
-    pub(crate) removes_copied: bool,
-    pub(crate) takeover: Takeover,
-    pub(crate) slate: SlateChoice,
-    /// How long what is lost over SRT is waited for.
-    pub(crate) srt_latency: Duration,
-    /// What both ends must know over SRT.
-    pub(crate) passphrase: Option<Passphrase>,
+/// Channels, keys and destinations at one moment, so that no show waits for the database. A copy is cheap: what is in
+/// it is shared.
+#[derive(Clone, Debug, Default)]
+pub struct Directory {
+    gate: Gate,
+    passwords: Passwords,
+    channels: BTreeMap<u64, Arc<ChannelRules>>,
+    by_name: HashMap<ChannelName, u64>,
+    orders: HashMap<u64, Arc<[LegOrder]>>,
 }
 
-impl ChannelRules {
-    fn new(channel: waverant_store::Channel, name: ChannelName) -> Self {
-        let settings = channel.settings;
-        Self {
-            id: channel.id,
-            name,
-            title: settings.title,
-            hold: Duration::from_millis(settings.hold_ms.into()),
-            keeping: keeping(&settings.recording),
-            depot: settings.recording.depot.clone(),
-            removes_copied: settings.recording.removes_copied,
-            recording: recording_rules(settings.recording),
-            takeover: if settings.replaces { Takeover::Replace } else { Takeover::Refuse },
-            slate: settings.slate,
-            srt_latency: Duration::from_millis(settings.srt.latency_ms.into()),
-            // It was looked at when it was set.
-            passphrase: settings.srt.passphrase.and_then(|secret| Passphrase::new(secret.reveal()).ok()),
+impl Directory {
+    /// Reads all channels.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub(crate) async fn load(store: &Store) -> Result<Self, StoreError> {
+        let channels = store.channels().await?;
+        let ids: Vec<u64> = channels.iter().map(|channel| channel.id).collect();
+        let (keys, destinations) = (store.all_keys().await?, store.channel_destinations().await?);
+        let mut directory = Self::default();
+        directory.set_channels(&ids, channels, keys, destinations);
+        Ok(directory)
+    }
+
+    /// The same with these channels as they are now.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub(crate) async fn reload(&self, store: &Store, ids: &[u64]) -> Result<Self, StoreError> {
+        let channels = store.channels_by_id(ids).await?;
+        let (keys, destinations) = (store.keys_of(ids).await?, store.destinations_of(ids).await?);
+        let mut directory = self.clone();
+        directory.set_channels(ids, channels, keys, destinations);
+        Ok(directory)
+    }
+
+    fn set_channels(
+        &mut self,
+        ids: &[u64],
+        channels: Vec<Channel>,
+        keys: Vec<StreamKey>,
+        destinations: Vec<ChannelDestination>,
+    ) {
+        ids.iter().for_each(|id| self.remove_channel(*id));
+        for channel in channels {
+            match channel.name.parse() {
+                Ok(name) => self.add_channel(channel_rules(channel, name)),
+                Err(error) => tracing::error!(channel = channel.name, %error, "this channel cannot be used"),
+            }
         }
+        for key in keys {
+            self.passwords.add(&key);
+            self.gate.set_key(gate_key(key));
+        }
+        let mut orders: HashMap<u64, Vec<LegOrder>> = HashMap::new();
+        for ChannelDestination { channel_id, destination, sending } in destinations {
+            orders.entry(channel_id).or_default().push(leg_order(destination, sending));
+        }
+        self.orders.extend(orders.into_iter().map(|(id, orders)| (id, orders.into())));
+    }
+
+    fn add_channel(&mut self, rules: ChannelRules) {
+        self.gate.set_channel(GateChannel { id: rules.id, name: rules.name.to_string() });
+        self.by_name.insert(rules.name.clone(), rules.id);
+        self.channels.insert(rules.id, Arc::new(rules));
+    }
+
+    fn remove_channel(&mut self, id: u64) {
+        self.gate.remove_channel(id);
+        self.passwords.remove_channel(id);
+        self.orders.remove(&id);
+        if let Some(rules) = self.channels.remove(&id) {
+            self.by_name.remove(&rules.name);
+        }
+    }
+
+    /// The keys that open channels.
+    pub fn gate(&self) -> &Gate {
+        &self.gate
+    }
+
+    /// What answers to challenges are checked by.
+    pub(crate) fn passwords(&self) -> &Passwords {
+        &self.passwords
+    }
+
+    /// All channels by number.
+    pub fn channels(&self) -> impl Iterator<Item = &Arc<ChannelRules>> {
+        self.channels.values()
+    }
+
+    /// The channel with this number.
+    pub fn channel(&self, id: u64) -> Option<&Arc<ChannelRules>> {
+        self.channels.get(&id)
+    }
+
+    /// The channel of this name.
+    pub fn channel_named(&self, name: &str) -> Option<&Arc<ChannelRules>> {
+        let name: ChannelName = name.parse().ok()?;
+        self.channels.get(self.by_name.get(&name)?)
+    }
+
+    /// How a channel's sessions are sent to its destinations.
+    pub fn orders(&self, channel_id: u64) -> &[LegOrder] {
+        self.orders.get(&channel_id).map(AsRef::as_ref).unwrap_or_default()
+    }
+}
+
+fn gate_key(key: StreamKey) -> GateKey {
+    GateKey {
+        id: key.id,
+        channel_id: key.channel_id,
+        right: key.right,
+        rank: key.rank,
+        label: key.label,
+        prefix: key.prefix,
+        digest: key.digest,
+        expires_at: key.expires_at,
+        // They were looked at when they were set.
+        allowed_from: key.allowed_from.iter().filter_map(|range| range.parse().ok()).collect(),
+    }
+}
+
+fn channel_rules(channel: Channel, name: ChannelName) -> ChannelRules {
+    let settings = channel.settings;
+    ChannelRules {
+        id: channel.id,
+        name,
+        title: settings.title,
+        hold: Duration::from_millis(settings.hold_ms.into()),
+        keeping: keeping(&settings.recording),
+        depot: settings.recording.depot.clone(),
+        removes_copied: settings.recording.removes_copied,
+        recording: recording_rules(settings.recording),
+        takeover: settings.takeover,
+        slate: settings.slate,
+        srt_latency: Duration::from_millis(settings.srt.latency_ms.into()),
+        // It was looked at when it was set.
+        passphrase: settings.srt.passphrase.and_then(|secret| Passphrase::new(secret.reveal()).ok()),
     }
 }
 
@@ -65,11 +164,7 @@ fn keeping(settings: &RecordingSettings) -> Keeping {
 
 fn recording_rules(settings: RecordingSettings) -> RecordingRules {
     RecordingRules {
-        mode: match settings.choice {
-            RecordingChoice::Always => RecordingMode::Always,
-            RecordingChoice::ByHand => RecordingMode::ByHand,
-            RecordingChoice::Off => RecordingMode::Off,
-        },
+        mode: settings.mode,
         matroska: settings.matroska,
         split: SplitRules {
             length: (settings.split_ms > 0).then(|| Duration::from_millis(settings.split_ms.into())),
@@ -81,108 +176,5 @@ fn recording_rules(settings: RecordingSettings) -> RecordingRules {
             NameTemplate::default()
         }),
         pre_roll: Duration::from_millis(settings.pre_roll_ms.into()),
-    }
-}
-
-/// Why a key does not open any more.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum KeyFault {
-    Withdrawn,
-    Expired,
-}
-
-impl KeyFault {
-    /// As the end of a session and its publisher are told.
-    pub(crate) const fn for_publisher(self) -> &'static str {
-        match self {
-            Self::Withdrawn => "the stream key was withdrawn",
-            Self::Expired => "the stream key has expired",
-        }
-    }
-
-    /// As a player is told.
-    pub(crate) const fn for_player(self) -> &'static str {
-        match self {
-            Self::Withdrawn => "The viewing key was withdrawn.",
-            Self::Expired => "The viewing key has expired.",
-        }
-    }
-}
-
-/// Channels, keys and destinations at one moment, so that no show waits for the database.
-#[derive(Debug)]
-pub(crate) struct Directory {
-    pub(crate) gate: Gate,
-    pub(crate) passwords: Passwords,
-    channels: BTreeMap<u64, ChannelRules>,
-    /// Until when each key opens.
-    key_ends: HashMap<u64, Option<OffsetDateTime>>,
-    orders: HashMap<u64, Vec<LegOrder>>,
-}
-
-impl Directory {
-    pub(crate) async fn load(store: &Store) -> Result<Self, StoreError> {
-        let mut channels = BTreeMap::new();
-        for channel in store.channels().await? {
-            match channel.name.parse() {
-                Ok(name) => {
-                    channels.insert(channel.id, ChannelRules::new(channel, name));
-                }
-                Err(error) => tracing::error!(channel = channel.name, %error, "this channel cannot be used"),
-            }
-        }
-        let keys = store.all_keys().await?;
-        let passwords = Passwords::new(keys.iter());
-        let key_ends = keys.iter().map(|key| (key.id, key.expires_at)).collect();
-        let entries = channels.values().map(|rules| ChannelEntry { id: rules.id, name: rules.name.to_string() });
-        let gate = Gate::new(
-            entries,
-            keys.into_iter().map(|key| KeyEntry {
-                id: key.id,
-                channel_id: key.channel_id,
-                right: match key.right {
-                    StoredRight::Publish => KeyRight::Publish,
-                    StoredRight::View => KeyRight::View,
-                },
-                rank: key.rank,
-                label: key.label,
-                prefix: key.prefix,
-                digest: key.digest,
-                expires_at: key.expires_at,
-                // They were looked at when they were set.
-                allowed_from: key.allowed_from.iter().filter_map(|range| range.parse().ok()).collect(),
-            }),
-        );
-        let mut orders: HashMap<u64, Vec<LegOrder>> = HashMap::new();
-        for ChannelDestination { channel_id, destination, sending } in store.channel_destinations().await? {
-            orders.entry(channel_id).or_default().push(LegOrder::new(destination, sending));
-        }
-        Ok(Self { gate, passwords, channels, key_ends, orders })
-    }
-
-    pub(crate) fn channels(&self) -> impl Iterator<Item = &ChannelRules> {
-        self.channels.values()
-    }
-
-    pub(crate) fn channel(&self, id: u64) -> Option<&ChannelRules> {
-        self.channels.get(&id)
-    }
-
-    /// Why a key does not open any more; none if it does.
-    pub(crate) fn key_fault(&self, id: u64, now: OffsetDateTime) -> Option<KeyFault> {
-        match self.key_ends.get(&id) {
-            None => Some(KeyFault::Withdrawn),
-            Some(Some(end)) if *end <= now => Some(KeyFault::Expired),
-            Some(_) => None,
-        }
-    }
-
-    /// The channel of this name.
-    pub(crate) fn channel_named(&self, name: &str) -> Option<&ChannelRules> {
-        self.channels.values().find(|rules| rules.name.as_str() == name)
-    }
-
-    pub(crate) fn orders(&self, channel_id: u64) -> &[LegOrder] {
-        self.orders.get(&channel_id).map(Vec::as_slice).unwrap_or_default()
     }
 }

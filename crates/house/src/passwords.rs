@@ -2,6 +2,7 @@
 //! a key, the password the whole key.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use time::{Duration, OffsetDateTime};
 use waverant_rtmp::CredentialsAnswer;
@@ -11,24 +12,35 @@ use waverant_store::{KeyPassword, Keychain, StreamKey};
 const ANSWER_TIME: Duration = Duration::seconds(60);
 
 /// What answers are checked by, by user name.
-#[derive(Debug, Default)]
-pub(crate) struct Passwords(HashMap<String, Vec<(u64, KeyPassword)>>);
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Passwords(HashMap<String, Vec<Arc<KnownPassword>>>);
+
+#[derive(Debug)]
+struct KnownPassword {
+    key_id: u64,
+    channel_id: u64,
+    password: KeyPassword,
+}
 
 impl Passwords {
-    pub(crate) fn new<'a>(keys: impl Iterator<Item = &'a StreamKey>) -> Self {
-        let mut passwords = Self::default();
-        for key in keys {
-            if let Some(password) = &key.password {
-                passwords.0.entry(key.prefix.clone()).or_default().push((key.id, password.clone()));
-            }
+    pub(crate) fn add(&mut self, key: &StreamKey) {
+        if let Some(password) = key.password.clone() {
+            let known = KnownPassword { key_id: key.id, channel_id: key.channel_id, password };
+            self.0.entry(key.prefix.clone()).or_default().push(Arc::new(known));
         }
-        passwords
+    }
+
+    pub(crate) fn remove_channel(&mut self, id: u64) {
+        self.0.retain(|_, known| {
+            known.retain(|known| known.channel_id != id);
+            !known.is_empty()
+        });
     }
 
     /// Salt and opaque text of a challenge. A user who is not known gets a salt as well, always the
     /// same, so that nothing is learned from it.
     pub(crate) fn challenge(&self, user: &str, keychain: &Keychain, now: OffsetDateTime) -> (String, String) {
-        let known = self.0.get(user).and_then(|keys| keys.first()).map(|(_, password)| password.salt.clone());
+        let known = self.0.get(user).and_then(|known| known.first()).map(|known| known.password.salt.clone());
         let salt = known.unwrap_or_else(|| keychain.salt_for_nobody(user));
         (salt, opaque(user, keychain, now.unix_timestamp()))
     }
@@ -41,8 +53,8 @@ impl Passwords {
         if !(0..=ANSWER_TIME.whole_seconds()).contains(&age) || answer.opaque != opaque(&answer.user, keychain, time) {
             return None;
         }
-        let keys = self.0.get(&answer.user)?;
-        keys.iter().find(|(_, password)| answer.shows(password.digest.reveal())).map(|(id, _)| *id)
+        let known = self.0.get(&answer.user)?;
+        known.iter().find(|known| answer.shows(known.password.digest.reveal())).map(|known| known.key_id)
     }
 }
 

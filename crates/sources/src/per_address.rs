@@ -6,36 +6,36 @@ use parking_lot::Mutex;
 
 /// Counts connections by the address they come from.
 #[derive(Clone, Debug)]
-pub(in crate::ingest) struct PerAddress {
+pub(crate) struct PerAddress {
     limit: usize,
     counts: Arc<Mutex<HashMap<IpAddr, usize>>>,
 }
 
 /// A connection's place; given back when dropped.
 #[derive(Debug)]
-pub(in crate::ingest) struct Place {
+pub(crate) struct AddressPlace {
     address: IpAddr,
     counts: Arc<Mutex<HashMap<IpAddr, usize>>>,
 }
 
 impl PerAddress {
-    pub(in crate::ingest) fn new(limit: usize) -> Self {
+    pub(crate) fn new(limit: usize) -> Self {
         Self { limit, counts: Arc::default() }
     }
 
     /// None if the address has as many connections as it may.
-    pub(in crate::ingest) fn take(&self, address: IpAddr) -> Option<Place> {
+    pub(crate) fn take(&self, address: IpAddr) -> Option<AddressPlace> {
         let mut counts = self.counts.lock();
         let count = counts.entry(address).or_default();
         if *count >= self.limit {
             return None;
         }
         *count += 1;
-        Some(Place { address, counts: self.counts.clone() })
+        Some(AddressPlace { address, counts: self.counts.clone() })
     }
 }
 
-impl Drop for Place {
+impl Drop for AddressPlace {
     fn drop(&mut self) {
         let mut counts = self.counts.lock();
         if let Some(count) = counts.get_mut(&self.address) {

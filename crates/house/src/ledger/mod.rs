@@ -14,9 +14,9 @@ use tokio::sync::{Notify, mpsc};
 use tokio::task::{JoinHandle, spawn_blocking};
 use tokio::time::{Instant, sleep, timeout};
 use tokio_util::sync::CancellationToken;
+use waverant_relay::ShowRecord;
 use waverant_store::{Store, StoreError, TurnedAway};
 
-pub(crate) use pending::Entry;
 use pending::Pending;
 use spill::Spill;
 
@@ -37,7 +37,7 @@ const DISK_PATIENCE: Duration = Duration::from_secs(2);
 
 /// Writes what happens into the database, in order, from tasks of its own.
 #[derive(Clone, Debug)]
-pub(crate) struct Ledger {
+pub struct Ledger {
     shared: Arc<Shared>,
     strangers: mpsc::Sender<TurnedAway>,
     strangers_lost: Arc<AtomicU64>,
@@ -57,7 +57,7 @@ impl Ledger {
     ///
     /// # Errors
     /// [`StoreError`] if what was left cannot be written; the file stays.
-    pub(crate) async fn start(store: Store, state_folder: &Path) -> Result<(Self, JoinHandle<()>), StoreError> {
+    pub async fn start(store: Store, state_folder: &Path) -> Result<(Self, JoinHandle<()>), StoreError> {
         let spill = Spill::new(state_folder);
         write_leftover(&store, &spill).await?;
         let shared =
@@ -77,14 +77,8 @@ impl Ledger {
         Ok((Self { shared, strangers, strangers_lost, take_news }, task))
     }
 
-    /// Keeps something of a show.
-    pub(crate) fn write(&self, entry: Entry) {
-        self.shared.pending.lock().add(entry);
-        self.shared.news.notify_one();
-    }
-
     /// Keeps who was turned away, if there is room.
-    pub(crate) fn write_stranger(&self, attempt: TurnedAway) {
+    pub fn write_stranger(&self, attempt: TurnedAway) {
         if self.strangers.try_send(attempt).is_err() {
             let lost = self.strangers_lost.fetch_add(1, Ordering::Relaxed) + 1;
             if lost.is_power_of_two() {
@@ -97,8 +91,15 @@ impl Ledger {
     }
 
     /// Says that nothing more comes; the task ends when all is written, or lies on the disk.
-    pub(crate) fn close(&self) {
+    pub fn close(&self) {
         self.shared.closing.cancel();
+        self.shared.news.notify_one();
+    }
+}
+
+impl waverant_show::Ledger for Ledger {
+    fn write(&self, record: ShowRecord) {
+        self.shared.pending.lock().add(record);
         self.shared.news.notify_one();
     }
 }
@@ -116,10 +117,10 @@ async fn write_leftover(store: &Store, spill: &Spill) -> Result<(), StoreError> 
         return Ok(());
     }
     tracing::info!(count = entries.len(), "writing records that an earlier run could not write");
-    for entry in &entries {
-        match write(store, entry).await {
+    for record in &entries {
+        match write(store, record).await {
             Err(error) if error.is_unavailable() => return Err(error),
-            Err(error) => tracing::error!(%error, ?entry, "a record could not be written"),
+            Err(error) => tracing::error!(%error, ?record, "a record could not be written"),
             Ok(()) => {}
         }
     }
@@ -143,7 +144,7 @@ impl Writer {
     async fn run(mut self) {
         loop {
             let first = self.shared.pending.lock().first();
-            let Some((ticket, entry)) = first else {
+            let Some((ticket, record)) = first else {
                 self.remove_spill().await;
                 if self.shared.closing.is_cancelled() {
                     return;
@@ -151,7 +152,7 @@ impl Writer {
                 self.shared.news.notified().await;
                 continue;
             };
-            match write(&self.store, &entry).await {
+            match write(&self.store, &record).await {
                 Err(error) if error.is_unavailable() => {
                     if self.wait_for_database(&error).await {
                         continue;
@@ -163,7 +164,7 @@ impl Writer {
                 Ok(()) => {}
             }
             self.shared.pending.lock().done(ticket);
-            if matches!(entry, Entry::Take(_)) {
+            if matches!(record, ShowRecord::Take(_)) {
                 self.take_news.notify_one();
             }
         }
@@ -235,15 +236,15 @@ async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<TurnedAway>,
     }
 }
 
-async fn write(store: &Store, entry: &Entry) -> Result<(), StoreError> {
-    timeout(WRITE_PATIENCE, write_entry(store, entry)).await.unwrap_or(Err(StoreError::Slow))
+async fn write(store: &Store, record: &ShowRecord) -> Result<(), StoreError> {
+    timeout(WRITE_PATIENCE, write_record(store, record)).await.unwrap_or(Err(StoreError::Slow))
 }
 
-async fn write_entry(store: &Store, entry: &Entry) -> Result<(), StoreError> {
-    match entry {
-        Entry::SessionBegan(session) => store.begin_session(session).await,
-        Entry::SessionEnded(end) => store.end_session(end).await,
-        Entry::Leg(leg) => store.write_leg(leg).await,
-        Entry::Take(take) => store.write_take(take).await,
+async fn write_record(store: &Store, record: &ShowRecord) -> Result<(), StoreError> {
+    match record {
+        ShowRecord::SessionBegan(session) => store.begin_session(session).await,
+        ShowRecord::SessionEnded(end) => store.end_session(end).await,
+        ShowRecord::Leg(leg) => store.write_leg(leg).await,
+        ShowRecord::Take(take) => store.write_take(take).await,
     }
 }

@@ -1,18 +1,8 @@
 use std::collections::{BTreeMap, HashMap};
 
-use serde::{Deserialize, Serialize};
-use waverant_store::{LegRecord, NewSession, SessionEnd, TakeRecord};
+use waverant_relay::ShowRecord;
 
-/// Something of a show that happened and is to be kept.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) enum Entry {
-    SessionBegan(NewSession),
-    SessionEnded(SessionEnd),
-    Leg(LegRecord),
-    Take(TakeRecord),
-}
-
-/// Which record an entry is about: a later one about the same record replaces an earlier one that
+/// Which record a record is about: a later one about the same record replaces an earlier one that
 /// was not written yet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 enum About {
@@ -22,18 +12,18 @@ enum About {
     Take(u64, u32),
 }
 
-impl Entry {
-    fn about(&self) -> About {
-        match self {
-            Self::SessionBegan(session) => About::Begin(session.id),
-            Self::SessionEnded(end) => About::End(end.id),
-            Self::Leg(leg) => About::Leg(leg.session_id, leg.destination_id),
-            Self::Take(take) => About::Take(take.session_id, take.number),
+impl From<&ShowRecord> for About {
+    fn from(record: &ShowRecord) -> Self {
+        match record {
+            ShowRecord::SessionBegan(session) => Self::Begin(session.id),
+            ShowRecord::SessionEnded(end) => Self::End(end.id),
+            ShowRecord::Leg(leg) => Self::Leg(leg.session_id, leg.destination_id),
+            ShowRecord::Take(take) => Self::Take(take.session_id, take.number),
         }
     }
 }
 
-/// Where an entry stands in the order, and which of those about the same record it is.
+/// Where a record stands in the order, and which of those about the same record it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Ticket {
     place: u64,
@@ -45,30 +35,30 @@ pub(super) struct Ticket {
 #[derive(Debug, Default)]
 pub(super) struct Pending {
     next: u64,
-    order: BTreeMap<u64, (u64, Entry)>,
+    order: BTreeMap<u64, (u64, ShowRecord)>,
     places: HashMap<About, u64>,
 }
 
 impl Pending {
-    pub(super) fn add(&mut self, entry: Entry) {
+    pub(super) fn add(&mut self, record: ShowRecord) {
         self.next += 1;
-        let (version, about) = (self.next, entry.about());
+        let (version, about) = (self.next, About::from(&record));
         let place = *self.places.entry(about).or_insert(version);
-        self.order.insert(place, (version, entry));
+        self.order.insert(place, (version, record));
     }
 
-    pub(super) fn first(&self) -> Option<(Ticket, Entry)> {
-        let (place, (version, entry)) = self.order.first_key_value()?;
-        Some((Ticket { place: *place, version: *version }, entry.clone()))
+    pub(super) fn first(&self) -> Option<(Ticket, ShowRecord)> {
+        let (place, (version, record)) = self.order.first_key_value()?;
+        Some((Ticket { place: *place, version: *version }, record.clone()))
     }
 
     /// What stands behind a ticket was written, or never can be; unless something newer came meanwhile,
     /// it is forgotten.
     pub(super) fn done(&mut self, ticket: Ticket) {
         if self.order.get(&ticket.place).is_some_and(|(version, _)| *version == ticket.version)
-            && let Some((_, entry)) = self.order.remove(&ticket.place)
+            && let Some((_, record)) = self.order.remove(&ticket.place)
         {
-            self.places.remove(&entry.about());
+            self.places.remove(&About::from(&record));
         }
     }
 
@@ -77,31 +67,32 @@ impl Pending {
         self.next
     }
 
-    pub(super) fn entries(&self) -> Vec<Entry> {
-        self.order.values().map(|(_, entry)| entry.clone()).collect()
+    pub(super) fn entries(&self) -> Vec<ShowRecord> {
+        self.order.values().map(|(_, record)| record.clone()).collect()
     }
 }
 
 #[cfg(test)]
 mod tests {
     use time::OffsetDateTime;
+    use waverant_relay::SessionEnd;
 
     use super::*;
 
-    fn end(id: u64, reason: &str) -> Entry {
+    fn end(id: u64, reason: &str) -> ShowRecord {
         let (ended_at, reason) = (OffsetDateTime::UNIX_EPOCH, reason.to_owned());
-        Entry::SessionEnded(SessionEnd { id, ended_at, reason, loss_count: 0, report: String::new() })
+        ShowRecord::SessionEnded(SessionEnd { id, ended_at, reason, loss_count: 0, report: String::new() })
     }
 
     #[test]
     fn a_newer_entry_takes_the_place_of_the_one_before() {
         let mut pending = Pending::default();
-        for entry in [end(1, "a"), end(2, "b"), end(1, "c")] {
-            pending.add(entry);
+        for record in [end(1, "a"), end(2, "b"), end(1, "c")] {
+            pending.add(record);
         }
         assert_eq!(pending.entries(), [end(1, "c"), end(2, "b")]);
-        let (ticket, entry) = pending.first().unwrap();
-        assert_eq!(entry, end(1, "c"));
+        let (ticket, record) = pending.first().unwrap();
+        assert_eq!(record, end(1, "c"));
         pending.add(end(1, "d"));
         pending.done(ticket);
         assert_eq!(pending.first().unwrap().1, end(1, "d"), "what came while the other was written stays");

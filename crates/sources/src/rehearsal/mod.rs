@@ -5,16 +5,15 @@ mod sink;
 use std::sync::Arc;
 use std::time::Duration;
 
-use time::OffsetDateTime;
+use thiserror::Error;
 use tokio::sync::OnceCell;
-use tokio::task::spawn_blocking;
 use tokio::time::{Instant, sleep_until};
+use waverant_codec::{Clip, CodecPool, EncodeError, WorkFailed, test_picture};
+use waverant_house::{ChannelBusy, House};
 use waverant_media::{MediaTime, Packet, Tracks};
-use waverant_picture::{Clip, test_picture};
-use waverant_store::{Destination, DestinationSettings, Secret, Sending};
+use waverant_relay::{Actor, ChannelRules, LegDestination, LegOrder, Secret};
+use waverant_show::Seat;
 
-use crate::house::{ChannelRules, House, LegOrder};
-use crate::show::Seat;
 use sink::Sink;
 
 /// The test picture: what most platforms take.
@@ -23,32 +22,63 @@ const HEIGHT: u32 = 720;
 const FRAME_RATE: f64 = 30.0;
 const KEYFRAME_SECONDS: f64 = 2.0;
 
+/// How long packets to the sink are collected.
+const BATCH: Duration = Duration::from_millis(20);
+
 /// Packets that are due within this time go together.
 const TICK: Duration = Duration::from_millis(10);
 
-/// Begins a rehearsal of `length`; returns the number of its session.
+/// What the test picture takes of memory while it is made: its backdrop, a picture, and what the encoder keeps.
+const PICTURE_BYTES: u64 = 32 * 1024 * 1024;
+
+/// Why a rehearsal cannot begin.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum RehearsalError {
+    /// Somebody publishes.
+    #[error("a session is on air")]
+    Busy,
+    /// The built-in sink gets no port.
+    #[error("the built-in sink cannot listen: {0}")]
+    Sink(#[from] std::io::Error),
+    /// The test picture cannot be made.
+    #[error(transparent)]
+    Picture(#[from] EncodeError),
+    /// The test picture cannot be made by a fault of ours.
+    #[error(transparent)]
+    Work(#[from] WorkFailed),
+}
+
+impl From<ChannelBusy> for RehearsalError {
+    fn from(_: ChannelBusy) -> Self {
+        Self::Busy
+    }
+}
+
+/// Begins a rehearsal of `length` with these legs, or with one to the built-in sink if there are none; returns the
+/// number of its session.
 ///
 /// # Errors
-/// Why there is none, in words.
-pub(crate) async fn begin(
+/// [`RehearsalError`].
+pub async fn rehearse(
     house: &Arc<House>,
-    rules: &ChannelRules,
-    mut legs: Vec<LegOrder>,
+    rules: &Arc<ChannelRules>,
+    mut orders: Vec<LegOrder>,
     length: Duration,
-) -> Result<u64, String> {
-    let clip = test_clip().await?;
-    let sink = if legs.is_empty() {
-        let sink = Sink::open().await.map_err(|error| format!("the built-in sink cannot listen: {error}"))?;
-        legs.push(order_to(&sink));
-        Some(sink)
-    } else {
-        None
-    };
-    let (show, seat) = house.rehearse(rules, legs).ok_or("a session is on air")?;
-    let id = show.id;
-    let over = show.over.clone();
+    by: &Actor,
+) -> Result<u64, RehearsalError> {
+    let clip = test_clip(house.codec()).await?;
+    let mut sink = None;
+    if orders.is_empty() {
+        let opened = Sink::open().await?;
+        orders.push(order_to(&opened));
+        sink = Some(opened);
+    }
+    let (show, seat) = house.rehearse(rules, orders)?;
+    let (id, over) = (show.id(), show.live().over().clone());
+    tracing::info!(session = id, channel = %rules.name, %by, "a rehearsal begins");
     drop(show);
-    house.tasks.spawn(async move {
+    house.tasks().spawn(async move {
         tokio::select! {
             () = feed(&seat, &clip, length) => {}
             () = seat.evicted() => {}
@@ -64,12 +94,11 @@ pub(crate) async fn begin(
 }
 
 /// The test picture is drawn and encoded once; that takes some seconds.
-async fn test_clip() -> Result<Arc<Clip>, String> {
+async fn test_clip(codec: &CodecPool) -> Result<Arc<Clip>, RehearsalError> {
     static CLIP: OnceCell<Arc<Clip>> = OnceCell::const_new();
     let make = || async {
-        let made = spawn_blocking(|| test_picture(WIDTH, HEIGHT, FRAME_RATE, KEYFRAME_SECONDS)).await;
-        let clip = made.map_err(|error| error.to_string())?.map_err(|error| error.to_string())?;
-        Ok(Arc::new(clip))
+        let draw = || test_picture(WIDTH, HEIGHT, FRAME_RATE, KEYFRAME_SECONDS);
+        Ok(Arc::new(codec.run(PICTURE_BYTES, draw).await??))
     };
     CLIP.get_or_try_init(make).await.cloned()
 }
@@ -100,16 +129,14 @@ async fn feed(seat: &Seat, clip: &Clip, length: Duration) {
 }
 
 fn order_to(sink: &Sink) -> LegOrder {
-    let destination = Destination {
+    let destination = LegDestination {
         id: u64::MAX,
         name: "built-in sink".to_owned(),
-        settings: DestinationSettings {
-            address: format!("rtmp://{}/in", sink.address()),
-            batch_ms: 20,
-            ..DestinationSettings::default()
-        },
+        address: format!("rtmp://{}/in", sink.address()),
+        authority: None,
         key: Secret::new("rehearsal"),
-        created_at: OffsetDateTime::now_utc(),
+        srt_latency: Duration::ZERO,
+        passphrase: None,
     };
-    LegOrder::new(destination, Sending { switched_on: true, ..Sending::default() })
+    LegOrder::at_once(destination, BATCH)
 }

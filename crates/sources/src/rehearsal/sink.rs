@@ -46,7 +46,7 @@ impl Sink {
     }
 }
 
-async fn take(mut stream: TcpStream) -> anyhow::Result<()> {
+async fn take(mut stream: TcpStream) -> io::Result<()> {
     let mut server = ServerConnection::new(ServerConfig::default(), Instant::now());
     let mut buffer = vec![0; 32 * 1024];
     loop {
@@ -60,10 +60,10 @@ async fn take(mut stream: TcpStream) -> anyhow::Result<()> {
         if count == 0 {
             return Ok(());
         }
-        server.handle_input(Instant::now(), buffer.get(..count).unwrap_or_default())?;
+        server.handle_input(Instant::now(), buffer.get(..count).unwrap_or_default()).map_err(io::Error::other)?;
         while let Some(event) = server.poll_event() {
             if let ServerEvent::PublishRequested(request) = event {
-                server.accept_publish(Instant::now(), request.stream)?;
+                server.accept_publish(Instant::now(), request.stream).map_err(io::Error::other)?;
             }
         }
     }

@@ -6,17 +6,17 @@ use std::time::{Duration, Instant};
 
 use time::OffsetDateTime;
 use tokio::time::sleep_until;
-use waverant_relay::{IntakeKind, TurnAway, TurnAwayReason};
+use waverant_house::{Deciding, House, Presented, Verdict};
+use waverant_relay::{Admission, KeyRight, TurnAway, TurnAwayReason};
 use waverant_rtmp::{
     ChunkError, CredentialsAnswer, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest,
     TimeoutKind,
 };
+use waverant_show::Seat;
 
 use super::farewell::{linger, say_last_words};
 use super::reason_of;
 use super::viewing::{Served, Viewing};
-use crate::house::{House, Presented, WatchRefusal};
-use crate::show::{Arrival, Seat};
 use waverant_net::{Moved, Place, Wire, WriteQueue};
 
 /// Bytes read at once from who was let in. At 6 Mbit/s this is 23 reads a second.
@@ -52,6 +52,8 @@ pub(super) struct Driver {
     /// Publishers by message stream.
     seats: BTreeMap<u32, Seat>,
     viewings: Vec<Viewing>,
+    /// Who asked to come in, and of whom it is not decided yet.
+    asking: Vec<Asking>,
     /// The key that the peer showed by user name and password.
     shown_key: Option<u64>,
     /// True once the peer asked for something and was answered.
@@ -71,6 +73,7 @@ impl Driver {
             queue: WriteQueue::default(),
             seats: BTreeMap::new(),
             viewings: Vec::new(),
+            asking: Vec::new(),
             shown_key: None,
             was_answered: false,
             last_progress: now,
@@ -87,6 +90,7 @@ impl Driver {
         // Who is only heard out makes room for whoever comes.
         self.seats.clear();
         self.viewings.clear();
+        self.asking.clear();
         self.place.send_back();
         if matches!(end, End::Done) {
             linger(self.wire).await;
@@ -127,11 +131,12 @@ impl Driver {
                 }
             }
             () = sleep_until_maybe(stalled) => {
-                self.house.counts.count("stalled_player");
+                self.house.counts().count("stalled_player");
                 return Err(End::Closed(Err(io::Error::other("the player takes nothing"))));
             }
+            (stream, decided) = wait_for_decision(&mut self.asking) => self.decided(stream, decided),
             stream = wait_for_eviction(&self.seats) => self.evict(stream),
-            () = self.house.stopping.cancelled(), if self.seats.is_empty() => self.stop(),
+            () = self.house.stopping().cancelled(), if self.seats.is_empty() => self.stop(),
         }
         Ok(())
     }
@@ -170,7 +175,7 @@ impl Driver {
         let mut place = 0;
         while place < self.viewings.len() && self.queue.byte_count() < MAX_QUEUED {
             let viewing = &mut self.viewings[place];
-            let fault = self.house.directory().key_fault(viewing.key_id(), OffsetDateTime::now_utc());
+            let fault = self.house.directory().gate().key_fault(viewing.key_id(), OffsetDateTime::now_utc());
             let served = match fault {
                 None => viewing.serve(&mut self.connection),
                 Some(fault) => Served::Over(fault.for_player().to_owned()),
@@ -191,8 +196,8 @@ impl Driver {
             match event {
                 ServerEvent::CredentialsWanted { user } => self.challenge(&user),
                 ServerEvent::CredentialsGiven(answer) => self.check(&answer),
-                ServerEvent::PublishRequested(request) => self.decide_publish(&request),
-                ServerEvent::PlayRequested(request) => self.decide_play(&request),
+                ServerEvent::PublishRequested(request) => self.ask(request, KeyRight::Publish),
+                ServerEvent::PlayRequested(request) => self.ask(request, KeyRight::View),
                 ServerEvent::Metadata { stream, metadata } => {
                     if let Some(seat) = self.seats.get(&stream) {
                         seat.metadata(metadata);
@@ -204,6 +209,7 @@ impl Driver {
                     }
                 }
                 ServerEvent::PublishEnded { stream } => {
+                    self.asking.retain(|asking| asking.request.stream != stream);
                     if let Some(seat) = self.seats.remove(&stream) {
                         seat.end("the encoder stopped");
                     }
@@ -212,80 +218,96 @@ impl Driver {
                     let viewing = self.viewings.iter_mut().find(|viewing| viewing.stream() == stream);
                     viewing.into_iter().for_each(Viewing::restart);
                 }
-                ServerEvent::PlayEnded { stream } => self.viewings.retain(|viewing| viewing.stream() != stream),
+                ServerEvent::PlayEnded { stream } => {
+                    self.asking.retain(|asking| asking.request.stream != stream);
+                    self.viewings.retain(|viewing| viewing.stream() != stream);
+                }
                 _ => {}
             }
         }
-        if self.was_answered && self.seats.is_empty() && self.viewings.is_empty() {
+        if self.was_answered && self.asking.is_empty() && self.seats.is_empty() && self.viewings.is_empty() {
             self.place.send_back();
         }
     }
 
     fn challenge(&mut self, user: &str) {
         self.was_answered = true;
-        let keychain = self.house.store.keychain();
-        let now = OffsetDateTime::now_utc();
-        let (salt, opaque) = self.house.directory().passwords.challenge(user, keychain, now);
+        let (salt, opaque) = self.house.challenge(user);
         log_misuse(self.connection.challenge(user, &salt, &opaque));
     }
 
     fn check(&mut self, answer: &CredentialsAnswer) {
         self.was_answered = true;
-        let keychain = self.house.store.keychain();
-        self.shown_key = self.house.directory().passwords.check(answer, keychain, OffsetDateTime::now_utc());
+        self.shown_key = self.house.check_answer(answer);
         log_misuse(if self.shown_key.is_some() {
             self.connection.accept_connect()
         } else {
             // A user name may hold anything; only what has the form of a key's first part is kept.
             let is_prefix = answer.user.len() == 7 && answer.user.bytes().all(|byte| byte.is_ascii_alphanumeric());
             let key_prefix = is_prefix.then(|| answer.user.clone());
-            let away = TurnAway { reason: TurnAwayReason::WrongPassword, key_prefix, channel_id: None };
+            let away = TurnAway { key_prefix, ..stranger(TurnAwayReason::WrongPassword) };
             self.house.note_turned_away(self.peer, &away, None);
             self.connection.refuse_credentials()
         });
     }
 
-    fn decide_publish(&mut self, request: &StreamRequest) {
+    /// Somebody wants to publish or to watch. Where that is not decided at once, the connection goes on meanwhile.
+    fn ask(&mut self, request: StreamRequest, right: KeyRight) {
         self.was_answered = true;
-        let stream = request.stream;
-        let encoder = request.connect.flash_version.clone();
-        let arrival = Arrival { peer: self.peer, encoder, intake: IntakeKind::Messages };
         // Asked for first: who finds no place is not to begin a session.
-        let admitted = match self.place.let_in() {
-            Ok(()) => self.house.admit(arrival, &presented(request), self.shown_key),
-            Err(why) => Err(TurnAway { reason: reason_of(why), key_prefix: None, channel_id: None }),
+        if let Err(why) = self.place.let_in() {
+            return log_misuse(self.refuse(request.stream, &stranger(reason_of(why))));
+        }
+        let presented = Presented {
+            peer: self.peer,
+            right,
+            app: &request.connect.app,
+            name: &request.name,
+            tc_url: &request.connect.tc_url,
+            shown_key: self.shown_key,
         };
-        let answer = match admitted {
+        match self.house.ask(&presented) {
+            Verdict::Now(decided) => self.answer(&request, right, decided),
+            Verdict::Later(deciding) => self.asking.push(Asking { request, right, deciding }),
+        }
+    }
+
+    fn decided(&mut self, stream: u32, decided: Result<Admission, TurnAway>) {
+        let Some(place) = self.asking.iter().position(|asking| asking.request.stream == stream) else { return };
+        let Asking { request, right, .. } = self.asking.remove(place);
+        self.answer(&request, right, decided);
+    }
+
+    fn answer(&mut self, request: &StreamRequest, right: KeyRight, decided: Result<Admission, TurnAway>) {
+        let stream = request.stream;
+        log_misuse(match (decided, right) {
+            (Err(away), _) => self.refuse(stream, &away),
+            (Ok(admission), KeyRight::Publish) => self.let_in(request, admission),
+            (Ok(admission), KeyRight::View) => self.show_to(stream, &admission),
+        });
+    }
+
+    fn let_in(&mut self, request: &StreamRequest, admission: Admission) -> Result<(), Error> {
+        let stream = request.stream;
+        match self.house.let_in(self.peer, &request.connect.flash_version, admission) {
             Ok(seat) => {
-                tracing::debug!(peer = %self.peer, session = seat.show().id, "let in");
+                tracing::debug!(peer = %self.peer, session = seat.show().id(), "let in");
                 self.seats.insert(stream, seat);
                 self.connection.accept_publish(Instant::now(), stream)
             }
             Err(away) => self.refuse(stream, &away),
-        };
-        log_misuse(answer);
+        }
     }
 
-    fn decide_play(&mut self, request: &StreamRequest) {
-        self.was_answered = true;
-        let stream = request.stream;
-        let away =
-            |why| WatchRefusal::TurnedAway(TurnAway { reason: reason_of(why), key_prefix: None, channel_id: None });
-        let watch = |()| self.house.watch(self.peer, &presented(request), self.shown_key);
-        let answer = match self.place.let_in().map_err(away).and_then(watch) {
-            Ok((show, key_id)) => {
-                tracing::info!(peer = %self.peer, session = show.id, "playing");
-                let accepted = self.connection.accept_play(Instant::now(), stream);
-                self.viewings.push(Viewing::new(stream, key_id, show));
-                accepted
-            }
-            Err(WatchRefusal::OffAir) => {
-                let description = "This channel is not on air. Try again when the show has begun.".to_owned();
-                self.connection.refuse(stream, &Refusal { description })
-            }
-            Err(WatchRefusal::TurnedAway(away)) => self.refuse(stream, &away),
+    fn show_to(&mut self, stream: u32, admission: &Admission) -> Result<(), Error> {
+        let Some(show) = self.house.watched_by(admission) else {
+            let description = "This channel is not on air. Try again when the show has begun.".to_owned();
+            return self.connection.refuse(stream, &Refusal { description });
         };
-        log_misuse(answer);
+        tracing::info!(peer = %self.peer, session = show.id(), "playing");
+        let accepted = self.connection.accept_play(Instant::now(), stream);
+        self.viewings.push(Viewing::new(stream, admission.key_id, &show));
+        accepted
     }
 
     fn refuse(&mut self, stream: u32, away: &TurnAway) -> Result<(), Error> {
@@ -298,7 +320,7 @@ impl Driver {
     fn evict(&mut self, stream: u32) {
         let Some(seat) = self.seats.get(&stream) else { return };
         let reason = seat.eviction_reason();
-        if self.house.stopping.is_cancelled() {
+        if self.house.stopping().is_cancelled() {
             self.connection.request_reconnect(None, &reason);
         }
         self.connection.end_publish(stream, &reason);
@@ -326,11 +348,10 @@ impl Driver {
                     Error::Timeout(_) => TurnAwayReason::TooSlow,
                     _ => TurnAwayReason::NotUnderstood,
                 };
-                let away = TurnAway { reason, key_prefix: None, channel_id: None };
-                self.house.note_turned_away(peer, &away, Some(error.to_string()));
+                self.house.note_turned_away(peer, &stranger(reason), Some(error.to_string()));
             }
             End::Fault(error) => {
-                self.house.counts.count(fault_code(error));
+                self.house.counts().count(fault_code(error));
                 tracing::warn!(%peer, %error, irregular_headers, "the connection was given up");
             }
             End::Closed(Err(error)) => tracing::debug!(%peer, %error, irregular_headers, "connection closed"),
@@ -339,8 +360,15 @@ impl Driver {
     }
 }
 
-fn presented(request: &StreamRequest) -> Presented<'_> {
-    Presented { app: &request.connect.app, name: &request.name, tc_url: &request.connect.tc_url }
+/// Somebody who asked to come in, and of whom it is not decided yet.
+struct Asking {
+    request: StreamRequest,
+    right: KeyRight,
+    deciding: Deciding,
+}
+
+fn stranger(reason: TurnAwayReason) -> TurnAway {
+    TurnAway { reason, key_prefix: None, channel_id: None }
 }
 
 /// Why a connection that was let in before was given up, as a stable word for programs.
@@ -372,6 +400,15 @@ async fn wait_for_eviction(seats: &BTreeMap<u32, Seat>) -> u32 {
     let waits = seats.iter().map(|(stream, seat)| async move {
         seat.evicted().await;
         *stream
+    });
+    first_of(waits).await
+}
+
+/// The next request of which it is decided whether it is granted; the request itself stays.
+async fn wait_for_decision(asking: &mut [Asking]) -> (u32, Result<Admission, TurnAway>) {
+    let waits = asking.iter_mut().map(|asking| async {
+        let decided = asking.deciding.as_mut().await;
+        (asking.request.stream, decided)
     });
     first_of(waits).await
 }

@@ -14,12 +14,12 @@ use tokio::time::{sleep, timeout};
 use waverant_relay::{LobbyLimits, NoPlace, Standing, TurnAway, TurnAwayReason};
 use waverant_rtmp::{Limits, ServerConfig};
 
-use crate::house::House;
 use driver::Driver;
+use waverant_house::House;
 use waverant_net::{Place, Places, ServerTls, Wire, caller_of};
 
 /// The path part of the address for encoders with user name and password.
-pub(crate) const GUARDED_APP: &str = "door";
+pub const GUARDED_APP: &str = "door";
 
 /// Pause after the system refused to accept, for example for want of file descriptors.
 const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
@@ -29,14 +29,16 @@ const ROUGH_PAUSE: Duration = Duration::from_secs(1);
 
 /// Settings of the RTMP front door.
 #[derive(Clone, Debug)]
-pub(crate) struct RtmpSettings {
-    pub(crate) limits: Limits,
-    pub(crate) places: LobbyLimits,
+pub struct RtmpSettings {
+    /// Bounds on one peer.
+    pub limits: Limits,
+    /// How many connections there may be.
+    pub places: LobbyLimits,
 }
 
 /// What all RTMP listeners share.
 #[derive(Debug)]
-pub(crate) struct RtmpDoor {
+pub struct RtmpDoor {
     house: Arc<House>,
     settings: RtmpSettings,
     places: Places,
@@ -44,17 +46,18 @@ pub(crate) struct RtmpDoor {
 }
 
 impl RtmpDoor {
-    pub(crate) fn new(house: Arc<House>, settings: RtmpSettings) -> Arc<Self> {
+    /// A door of the house.
+    pub fn new(house: Arc<House>, settings: RtmpSettings) -> Arc<Self> {
         let places = Places::new(settings.places);
         Arc::new(Self { house, settings, places, seed: AtomicU64::new(0x9e37_79b9_7f4a_7c15) })
     }
 
     /// Takes connections until the service stops; over TLS if there is a certificate.
-    pub(crate) async fn listen(self: Arc<Self>, listener: TcpListener, tls: Option<Arc<ServerTls>>) {
+    pub async fn listen(self: Arc<Self>, listener: TcpListener, tls: Option<Arc<ServerTls>>) {
         loop {
             let accepted = tokio::select! {
                 accepted = listener.accept() => accepted,
-                () = self.house.stopping.cancelled() => return,
+                () = self.house.stopping().cancelled() => return,
             };
             match accepted {
                 Ok((stream, peer)) => self.take(stream, peer, tls.clone()),
@@ -80,7 +83,7 @@ impl RtmpDoor {
             ..ServerConfig::default()
         };
         let (house, limit) = (self.house.clone(), self.settings.limits.handshake_timeout);
-        self.house.tasks.spawn(async move {
+        self.house.tasks().spawn(async move {
             let displaced = place.displaced.clone();
             let carried = async {
                 let _ = stream.set_nodelay(true);

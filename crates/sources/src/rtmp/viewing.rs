@@ -1,10 +1,9 @@
 use std::sync::Arc;
 
 use waverant_media::MediaTime;
-use waverant_relay::{Cursor, Entry, Read, RtmpSink};
+use waverant_relay::{Cursor, Read, RtmpSink};
 use waverant_rtmp::ServerConnection;
-
-use crate::show::{Show, Viewer};
+use waverant_show::{FeedReader, Show, Viewer};
 
 /// A player may be this far behind before it jumps to the newest keyframe: it wants to see what
 /// happens now.
@@ -17,16 +16,10 @@ const MAX_ENTRIES: usize = 64;
 pub(super) struct Viewing {
     stream: u32,
     key_id: u64,
-    show: Arc<Show>,
-    cursor: Cursor,
+    reader: FeedReader,
     sink: RtmpSink,
-    entries: Vec<Entry>,
-    /// The hub's news count when it was read to its end.
-    seen: Option<u64>,
-    /// The announcements that the player knows.
-    announced: Option<u64>,
     /// Counts the player while it watches.
-    _viewer: Viewer,
+    viewer: Viewer,
 }
 
 /// How far a player is served.
@@ -41,12 +34,11 @@ pub(super) enum Served {
 }
 
 impl Viewing {
-    pub(super) fn new(stream: u32, key_id: u64, show: Arc<Show>) -> Self {
+    pub(super) fn new(stream: u32, key_id: u64, show: &Arc<Show>) -> Self {
         let mut sink = RtmpSink::new();
-        sink.begin_connection(show.rates());
-        let viewer = show.count_viewer();
-        let (cursor, entries) = (Cursor::new(ALLOWANCE), Vec::with_capacity(MAX_ENTRIES));
-        Self { stream, key_id, show, cursor, sink, entries, seen: None, announced: None, _viewer: viewer }
+        sink.begin_connection(show.context().rates.rates());
+        let reader = FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES);
+        Self { stream, key_id, reader, sink, viewer: show.count_viewer() }
     }
 
     pub(super) fn stream(&self) -> u32 {
@@ -60,54 +52,42 @@ impl Viewing {
 
     /// Waits until there is something that the player has not seen.
     pub(super) async fn news(&self) {
-        let mut news = std::pin::pin!(self.show.feed.news());
-        // Registered before the count is read, so that no news falls between.
-        news.as_mut().enable();
-        if self.seen == Some(self.show.feed.news_count()) {
-            news.await;
-        }
+        self.reader.news().await;
     }
 
     /// Makes the player begin anew at the newest keyframe, with headers.
     pub(super) fn restart(&mut self) {
-        self.cursor.restart();
-        self.sink.begin_connection(self.show.rates());
-        self.seen = None;
+        self.reader.restart();
+        self.sink.begin_connection(self.viewer.show().context().rates.rates());
     }
 
     /// Puts what is new into the connection.
     pub(super) fn serve(&mut self, connection: &mut ServerConnection) -> Served {
         let Some(mut player) = connection.player(self.stream) else {
             // A paused player misses what happens; only the end of the show concerns it.
-            self.seen = Some(self.show.feed.news_count());
-            let has_ended = self.show.feed.has_ended();
-            return if has_ended { Served::Over(self.show.end_reason()) } else { Served::UpToDate };
+            self.reader.skip_news();
+            return if self.reader.feed().has_ended() { self.over() } else { Served::UpToDate };
         };
-        let count = self.show.feed.news_count();
-        if self.seen == Some(count) {
+        if !self.reader.has_news() {
             return Served::UpToDate;
         }
-        self.entries.clear();
-        let read = self.show.feed.read(&mut self.cursor, MAX_ENTRIES, &mut self.entries).read;
-        match read {
-            Read::End => return Served::Over(self.show.end_reason()),
+        match self.reader.take().read {
+            Read::End => return self.over(),
             Read::Jumped { .. } => self.sink.skip_to_keyframe(),
             Read::UpToDate => {}
         }
-        let announced = Some(self.show.feed.announcement_count());
-        if self.announced != announced || !self.sink.has_headers() {
-            self.announced = announced;
-            self.sink.set_rates(self.show.rates());
+        if self.reader.take_announcement() || !self.sink.has_headers() {
+            self.sink.set_rates(self.viewer.show().context().rates.rates());
         }
-        for entry in &self.entries {
+        for entry in self.reader.entries() {
             if let Err(error) = self.sink.send(&mut player, entry) {
                 return Served::Over(format!("This player cannot be served: {error}"));
             }
         }
-        if self.entries.is_empty() {
-            self.seen = Some(count);
-            return Served::UpToDate;
-        }
-        Served::More
+        if self.reader.has_news() { Served::More } else { Served::UpToDate }
+    }
+
+    fn over(&self) -> Served {
+        Served::Over(self.viewer.show().end_reason())
     }
 }

@@ -2,19 +2,16 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
-use waverant_relay::{
-    Admission, AudioChoice, AudioPickError, IntakeKind, KeyRight, Standing, TurnAway, TurnAwayReason, split_key,
-};
+use waverant_house::{House, Presented, Verdict, turn_away};
+use waverant_net::caller_of;
+use waverant_relay::{Admission, AudioChoice, AudioPickError, KeyRight, Standing, TurnAway, TurnAwayReason, split_key};
 use waverant_srt::{CloseReason, Config, Connection, Message, Mode, RejectReason, Request, Statistics, StreamId};
-use waverant_udp::{Doorkeeper, Service, Turned};
+use waverant_udp::{Decision, Doorkeeper, Onward, Turned};
 
 use super::SrtSettings;
 use super::guest::{Guest, Watching};
 use super::refusal::{reject_reason, stranger};
-use crate::house::{House, Presented};
-use crate::ingest::per_address::PerAddress;
-use crate::show::Arrival;
-use waverant_net::caller_of;
+use crate::per_address::PerAddress;
 
 /// Judges callers, and moves what they send into shows.
 #[derive(Debug)]
@@ -33,7 +30,7 @@ impl Door {
     }
 
     /// Who calls, what it may do, and on which channel; and the sound that it wants.
-    fn recognise(&self, request: &Request) -> Result<(Admission, KeyRight, AudioChoice), Refused> {
+    fn recognise(&self, request: &Request) -> Result<Caller, Refused> {
         if request.group().is_some() {
             return Err((stranger(TurnAwayReason::NotUnderstood), RejectReason::GROUP));
         }
@@ -44,8 +41,8 @@ impl Door {
             .map_err(|_| refused(stranger(TurnAwayReason::Malformed)))?;
         let audio = wanted_sound(&id).map_err(|_| refused(stranger(TurnAwayReason::Malformed)))?;
         let judge = |right| {
-            let judged = self.house.judge(request.from(), &presented(&id, right), right);
-            judged.map(|admission| (admission, right, audio.clone()))
+            let admission = self.house.recognise(&presented(request, &id, right))?;
+            Ok(Caller { admission, right, audio: audio.clone() })
         };
         match id.mode {
             Some(Mode::Request) => judge(KeyRight::View).map_err(refused),
@@ -53,7 +50,7 @@ impl Door {
             Some(Mode::Bidirectional) => Err((stranger(TurnAwayReason::NotUnderstood), RejectReason::BAD_MODE)),
             // A key alone says by itself what it is for.
             None => match judge(KeyRight::Publish) {
-                Err(away) if away.reason == TurnAwayReason::ViewKey => judge(KeyRight::View).map_err(refused),
+                Err(TurnAway { reason: TurnAwayReason::ViewKey, .. }) => judge(KeyRight::View).map_err(refused),
                 judged => judged.map_err(refused),
             },
         }
@@ -61,20 +58,18 @@ impl Door {
 
     fn let_in(&self, request: &Request) -> Result<Guest, Refused> {
         let from = request.from();
-        let (admission, right, audio) = self.recognise(request)?;
+        let Caller { admission, right, audio } = self.recognise(request)?;
         let place = self.per_address.take(caller_of(from.ip()));
         let place = place.ok_or_else(|| refused(stranger(TurnAwayReason::TooManyFromAddress)))?;
         if right == KeyRight::View {
-            let (key_id, off_air) = (admission.key_id, away(&admission, TurnAwayReason::OffAir));
-            let show = self.house.show(admission.channel.id).filter(|show| !show.is_over());
-            let show = show.ok_or_else(|| refused(off_air))?;
-            tracing::info!(peer = %from, session = show.id, "playing over SRT");
-            return Ok(Guest::viewer(Watching::new(show, key_id, audio), place));
+            let off_air = || refused(turn_away(&admission, TurnAwayReason::OffAir));
+            let show = self.house.watched_by(&admission).ok_or_else(off_air)?;
+            tracing::info!(peer = %from, session = show.id(), "playing over SRT");
+            return Ok(Guest::viewer(Watching::new(&show, admission.key_id, audio), place));
         }
         let (major, minor, patch) = request.version();
         let encoder = format!("SRT {major}.{minor}.{patch}");
-        let arrival = Arrival { peer: from, encoder, intake: IntakeKind::Bytes };
-        let seat = self.house.let_in(arrival, admission).map_err(refused)?;
+        let seat = self.house.let_in(from, &encoder, admission).map_err(refused)?;
         Ok(Guest::publisher(seat, place))
     }
 
@@ -103,12 +98,31 @@ impl Doorkeeper for Door {
     }
 
     fn judge(&mut self, request: &Request) -> Result<Config, RejectReason> {
-        let (admission, right, _) = self.recognise(request).map_err(|refused| self.note(request, refused))?;
+        let Caller { admission, right, .. } = self.recognise(request).map_err(|refused| self.note(request, refused))?;
         let directory = self.house.directory();
         let rules = directory.channel(admission.channel.id).ok_or(RejectReason::NOT_FOUND)?;
         let (latency, passphrase) = (rules.srt_latency, rules.passphrase.clone());
         let takes_data = right == KeyRight::Publish;
         Ok(Config { receive_latency: latency, send_latency: latency, passphrase, takes_data, ..self.config.clone() })
+    }
+
+    fn decide(&mut self, request: &Request) -> Decision {
+        let asked = StreamId::parse(request.stream_id().unwrap_or_default()).ok();
+        let caller = self.recognise(request);
+        let (Some(id), Ok(Caller { right, .. })) = (asked, caller) else { return Decision::Now(Ok(())) };
+        match self.house.ask(&presented(request, &id, right)) {
+            Verdict::Now(Ok(_)) => Decision::Now(Ok(())),
+            Verdict::Now(Err(away)) => Decision::Now(Err(self.note(request, refused(away)))),
+            Verdict::Later(deciding) => {
+                let (house, from) = (self.house.clone(), request.from());
+                Decision::Later(Box::pin(async move {
+                    deciding.await.map(|_| ()).map_err(|away| {
+                        house.note_turned_away(from, &away, None);
+                        reject_reason(away.reason)
+                    })
+                }))
+            }
+        }
     }
 
     fn admit(&mut self, request: &Request) -> Result<Guest, RejectReason> {
@@ -125,7 +139,7 @@ impl Doorkeeper for Door {
         };
         // The key was right, or this would not have been asked.
         let away = match self.recognise(request) {
-            Ok((admission, ..)) => away(&admission, why),
+            Ok(caller) => turn_away(&caller.admission, why),
             Err(_) => stranger(why),
         };
         self.house.note_turned_away(request.from(), &away, None);
@@ -141,7 +155,7 @@ impl Doorkeeper for Door {
         guest.message(&message);
     }
 
-    fn serve(&mut self, guest: &mut Guest, connection: &mut Connection, now: Instant) -> Service {
+    fn serve(&mut self, guest: &mut Guest, connection: &mut Connection, now: Instant) -> Onward {
         guest.serve(&self.house, connection, now)
     }
 
@@ -155,6 +169,13 @@ impl Doorkeeper for Door {
     }
 }
 
+/// Who calls, what it may do, and the sound that it wants.
+struct Caller {
+    admission: Admission,
+    right: KeyRight,
+    audio: AudioChoice,
+}
+
 /// Somebody who is not let in: for the turned-away list, and for the caller.
 type Refused = (TurnAway, RejectReason);
 
@@ -163,14 +184,9 @@ fn refused(away: TurnAway) -> Refused {
     (away, reason)
 }
 
-fn away(admission: &Admission, reason: TurnAwayReason) -> TurnAway {
-    let (key_prefix, channel_id) = (Some(admission.key_prefix.clone()), Some(admission.channel.id));
-    TurnAway { reason, key_prefix, channel_id }
-}
-
-fn presented(id: &StreamId, right: KeyRight) -> Presented<'_> {
+fn presented<'a>(request: &Request, id: &'a StreamId, right: KeyRight) -> Presented<'a> {
     let app = if right == KeyRight::Publish { "in" } else { "out" };
-    Presented { app, name: key_of(id), tc_url: "" }
+    Presented { peer: request.from(), right, app, name: key_of(id), tc_url: "", shown_key: None }
 }
 
 /// The sound that a player asks for, as in `sound=language:de`; all where it says nothing.

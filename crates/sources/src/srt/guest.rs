@@ -3,14 +3,14 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use time::OffsetDateTime;
+use waverant_house::House;
 use waverant_media::MediaTime;
-use waverant_relay::{AudioChoice, Cursor, Entry, Read, SinkRules, TsSink};
+use waverant_relay::{AudioChoice, Cursor, SinkRules, TsSink};
+use waverant_show::{FeedReader, Seat, Show, Viewer};
 use waverant_srt::{CloseReason, Connection, Message, SendError, Statistics};
-use waverant_udp::Service;
+use waverant_udp::Onward;
 
-use crate::house::House;
-use crate::ingest::per_address::Place;
-use crate::show::{Seat, Show, Viewer};
+use crate::per_address::AddressPlace;
 
 /// A player may be this far behind before it jumps to the newest keyframe.
 const ALLOWANCE: MediaTime = MediaTime::from_millis(3_000);
@@ -25,7 +25,7 @@ const LAST_WORDS: Duration = Duration::from_secs(3);
 #[derive(Debug)]
 pub(super) struct Guest {
     role: Role,
-    _place: Place,
+    _place: AddressPlace,
 }
 
 #[derive(Debug)]
@@ -37,23 +37,21 @@ enum Role {
 /// A show that is sent to a player as a transport stream.
 #[derive(Debug)]
 pub(super) struct Watching {
-    show: Arc<Show>,
     key_id: u64,
-    cursor: Cursor,
+    reader: FeedReader,
     sink: TsSink,
-    entries: Vec<Entry>,
     pending: Vec<u8>,
     /// When the goodbye may be said, once the show is over.
     goodbye_at: Option<Instant>,
-    _viewer: Viewer,
+    viewer: Viewer,
 }
 
 impl Guest {
-    pub(super) fn publisher(seat: Seat, place: Place) -> Self {
+    pub(super) fn publisher(seat: Seat, place: AddressPlace) -> Self {
         Self { role: Role::Publisher(seat), _place: place }
     }
 
-    pub(super) fn viewer(watching: Watching, place: Place) -> Self {
+    pub(super) fn viewer(watching: Watching, place: AddressPlace) -> Self {
         Self { role: Role::Viewer(Box::new(watching)), _place: place }
     }
 
@@ -67,10 +65,10 @@ impl Guest {
         }
     }
 
-    pub(super) fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Service {
+    pub(super) fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Onward {
         match &mut self.role {
-            Role::Publisher(seat) if seat.is_evicted() => Service::Ends,
-            Role::Publisher(_) => Service::GoesOn,
+            Role::Publisher(seat) if seat.is_evicted() => Onward::Ends,
+            Role::Publisher(_) => Onward::GoesOn,
             Role::Viewer(watching) => watching.serve(house, connection, now),
         }
     }
@@ -94,51 +92,49 @@ impl Guest {
 }
 
 impl Watching {
-    pub(super) fn new(show: Arc<Show>, key_id: u64, audio: AudioChoice) -> Self {
-        let viewer = show.count_viewer();
-        let cursor = Cursor::new(ALLOWANCE);
+    pub(super) fn new(show: &Arc<Show>, key_id: u64, audio: AudioChoice) -> Self {
+        let reader = FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES);
         let sink = TsSink::new(SinkRules { audio, ..SinkRules::default() });
-        Self { show, key_id, cursor, sink, entries: Vec::new(), pending: Vec::new(), goodbye_at: None, _viewer: viewer }
+        Self { key_id, reader, sink, pending: Vec::new(), goodbye_at: None, viewer: show.count_viewer() }
     }
 
-    fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Service {
-        if house.directory().key_fault(self.key_id, OffsetDateTime::now_utc()).is_some() {
-            return Service::Ends;
+    fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Onward {
+        if house.directory().gate().key_fault(self.key_id, OffsetDateTime::now_utc()).is_some() {
+            return Onward::Ends;
         }
         let is_over = loop {
-            self.entries.clear();
-            let read = self.show.feed.read(&mut self.cursor, MAX_ENTRIES, &mut self.entries).read;
-            if matches!(read, Read::Jumped { .. }) {
+            let taken = self.reader.take();
+            if taken.has_jumped() {
                 self.sink.skip_to_keyframe();
             }
-            if self.entries.is_empty() {
-                break read == Read::End;
+            if self.reader.entries().is_empty() {
+                break taken.is_end();
             }
-            for entry in &self.entries {
+            for entry in self.reader.entries() {
                 if let Err(error) = self.sink.send(entry, &mut self.pending) {
-                    tracing::info!(session = self.show.id, %error, "a player over SRT cannot be served");
-                    return Service::Ends;
+                    tracing::info!(session = self.viewer.show().id(), %error, "a player over SRT cannot be served");
+                    return Onward::Ends;
                 }
             }
         };
         match self.send(connection, now) {
-            Service::GoesOn if is_over => self.end(connection, now),
+            Onward::GoesOn if is_over => self.end(connection, now),
             service => service,
         }
     }
 
     /// Players forget what waits for its time when they hear the goodbye: so it is said only when
     /// all has come and its time is over.
-    fn end(&mut self, connection: &Connection, now: Instant) -> Service {
+    fn end(&mut self, connection: &Connection, now: Instant) -> Onward {
         let latest = *self.goodbye_at.get_or_insert(now + connection.send_latency() + LAST_WORDS);
         if connection.is_flushed() {
             self.goodbye_at = Some(latest.min(now + connection.send_latency()));
         }
-        if now >= latest { Service::Ends } else { Service::GoesOn }
+        if now >= latest { Onward::Ends } else { Onward::GoesOn }
     }
 
     /// Sends what is whole; nothing waits for a packet to be filled.
-    fn send(&mut self, connection: &mut Connection, now: Instant) -> Service {
+    fn send(&mut self, connection: &mut Connection, now: Instant) -> Onward {
         let mut rest = Bytes::from(std::mem::take(&mut self.pending));
         let size = connection.payload_size() / 188 * 188;
         while !rest.is_empty() {
@@ -147,13 +143,13 @@ impl Watching {
                 Ok(()) => {}
                 // The line is too slow: what does not fit is lost, and the player begins anew.
                 Err(SendError::Full) => {
-                    self.cursor.restart();
+                    self.reader.restart();
                     self.sink.skip_to_keyframe();
-                    return Service::GoesOn;
+                    return Onward::GoesOn;
                 }
-                Err(_) => return Service::Ends,
+                Err(_) => return Onward::Ends,
             }
         }
-        Service::GoesOn
+        Onward::GoesOn
     }
 }

@@ -12,26 +12,29 @@ use std::time::Duration;
 use waverant_srt::Config;
 use waverant_udp::{DatagramSocket, SrtSocket};
 
-use crate::house::House;
 use door::Door;
+use waverant_house::House;
 
 /// Settings of the SRT front door.
 #[derive(Clone, Debug)]
-pub(crate) struct SrtSettings {
-    pub(crate) max_connections: usize,
-    pub(crate) max_per_address: usize,
-    pub(crate) idle_timeout: Duration,
+pub struct SrtSettings {
+    /// Connections at once.
+    pub max_connections: usize,
+    /// Connections from one address at once.
+    pub max_per_address: usize,
+    /// Who says nothing for so long is gone.
+    pub idle_timeout: Duration,
 }
 
 /// A bound SRT port.
 #[derive(Debug)]
-pub(crate) struct SrtDoor {
+pub struct SrtDoor {
     socket: DatagramSocket,
 }
 
 impl SrtDoor {
-    /// Binds `address`. Says so if the kernel keeps less of the port than is wanted.
-    pub(crate) fn bind(address: SocketAddr) -> io::Result<Self> {
+    /// Binds `address`, where 0 is a free port. Says so if the kernel keeps less of the port than is wanted.
+    pub fn bind(address: SocketAddr) -> io::Result<Self> {
         let socket = DatagramSocket::bind(address)?;
         let buffers = socket.buffers();
         if buffers.receive < buffers.wanted {
@@ -46,14 +49,18 @@ impl SrtDoor {
         Ok(Self { socket })
     }
 
-    pub(crate) fn local_address(&self) -> io::Result<SocketAddr> {
+    /// Where it is bound.
+    ///
+    /// # Errors
+    /// What the system said.
+    pub fn local_address(&self) -> io::Result<SocketAddr> {
         self.socket.local_address()
     }
 
     /// Takes callers until the service stops.
-    pub(crate) async fn listen(self, house: Arc<House>, settings: SrtSettings) {
+    pub async fn listen(self, house: Arc<House>, settings: SrtSettings) {
         let config = Config { idle_timeout: settings.idle_timeout, ..Config::default() };
-        let stop = house.stopping.clone();
+        let stop = house.stopping().clone();
         let door = Door::new(house, settings, config.clone());
         match SrtSocket::new(self.socket, &config, door) {
             Ok(socket) => socket.run(stop).await,

@@ -1,0 +1,194 @@
+//! Who may come in: the keys say so at once, and another system may be asked besides, which takes a while.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use time::OffsetDateTime;
+use tokio::time::timeout;
+use waverant_net::caller_of;
+use waverant_relay::{
+    Admission, Attempt, ChannelRules, KeyRight, LegOrder, NotJoined, Opener, TurnAway, TurnAwayReason, printable,
+};
+use waverant_rtmp::CredentialsAnswer;
+use waverant_show::{Publisher, Seat, Show, ShowStart};
+use waverant_store::TurnedAway;
+
+use crate::House;
+use crate::callers::Notice;
+use crate::judge::{Question, Verdict};
+
+/// What is kept of the words about who was turned away, in characters.
+const MAX_DETAIL: usize = 300;
+
+/// What is kept of what an encoder calls itself.
+const MAX_ENCODER: usize = 80;
+
+/// How long another system may take to decide.
+const JUDGE_PATIENCE: Duration = Duration::from_secs(8);
+
+/// What a publisher or player shows at the door.
+#[derive(Clone, Copy, Debug)]
+pub struct Presented<'a> {
+    /// Where it comes from.
+    pub peer: SocketAddr,
+    /// What it wants to do.
+    pub right: KeyRight,
+    /// The path part of the address that it dialed.
+    pub app: &'a str,
+    /// The stream name.
+    pub name: &'a str,
+    /// The whole address, as it says.
+    pub tc_url: &'a str,
+    /// The number of the key that its connection showed by user name and password.
+    pub shown_key: Option<u64>,
+}
+
+/// Why a rehearsal cannot begin.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ChannelBusy;
+
+impl House {
+    /// Looks for a key in what is presented, and judges it; then asks the house's judge, if there is one.
+    pub fn ask(&self, presented: &Presented<'_>) -> Verdict {
+        let admission = match self.recognise(presented) {
+            Ok(admission) => admission,
+            Err(away) => return Verdict::Now(Err(away)),
+        };
+        let Some(judge) = &self.judge else { return Verdict::Now(Ok(admission)) };
+        let (peer, right) = (presented.peer, presented.right);
+        let judging = judge.judge(Question { admission: admission.clone(), peer, right });
+        Verdict::Later(Box::pin(async move {
+            match timeout(JUDGE_PATIENCE, judging).await {
+                Ok(None) => Ok(admission),
+                Ok(Some(reason)) => Err(turn_away(&admission, reason)),
+                Err(_) => Err(turn_away(&admission, TurnAwayReason::Undecided)),
+            }
+        }))
+    }
+
+    /// Looks for a key in what is presented, and judges it.
+    ///
+    /// # Errors
+    /// [`TurnAway`] with the reason.
+    pub fn recognise(&self, presented: &Presented<'_>) -> Result<Admission, TurnAway> {
+        let Presented { peer, right, app, name, tc_url, shown_key } = *presented;
+        let (directory, now) = (self.directory(), OffsetDateTime::now_utc());
+        if let Some(id) = shown_key {
+            return directory.gate().decide_shown(id, (peer.ip(), right), now);
+        }
+        let attempt = Attempt { address: peer.ip(), right, app, name, tc_url };
+        directory.gate().decide(&attempt, now, |key| self.store.keychain().digest(key))
+    }
+
+    /// Lets a publisher that was judged into a new session, or into one that waits for it. `encoder` is what it calls
+    /// itself.
+    ///
+    /// # Errors
+    /// [`TurnAway`] if the channel is busy or gone, or the service stops.
+    pub fn let_in(&self, peer: SocketAddr, encoder: &str, mut admission: Admission) -> Result<Seat, TurnAway> {
+        admission.finding = admission.finding.map(|finding| printable(&finding, MAX_DETAIL).into_owned());
+        let away = |reason| turn_away(&admission, reason);
+        if self.stopping().is_cancelled() {
+            return Err(away(TurnAwayReason::Stopping));
+        }
+        let directory = self.directory();
+        let rules = directory.channel(admission.channel.id).ok_or_else(|| away(TurnAwayReason::UnknownKey))?;
+        self.acquaintances.note(caller_of(peer.ip()), Instant::now());
+        let publisher = Publisher::new(&admission, peer, printable(encoder, MAX_ENCODER).into_owned());
+        let mut shows = self.shows.lock();
+        if let Some(show) = shows.get(&rules.id) {
+            match show.join(publisher.clone()) {
+                Ok(seat) => return Ok(seat),
+                Err(NotJoined::Busy) => return Err(away(TurnAwayReason::ChannelBusy)),
+                // It ended just now: the publisher begins the next one.
+                Err(NotJoined::Over) => {}
+            }
+        }
+        let orders = directory.orders(rules.id).to_vec();
+        let begun = Show::begin(&self.surroundings, self.start(rules, publisher, orders, false));
+        let (show, seat) = begun.map_err(|_| away(TurnAwayReason::ChannelBusy))?;
+        shows.insert(rules.id, show);
+        Ok(seat)
+    }
+
+    /// Begins a session that is fed from here, with legs of its own.
+    ///
+    /// # Errors
+    /// [`ChannelBusy`] if a session is on air, or the service stops.
+    pub fn rehearse(&self, rules: &Arc<ChannelRules>, orders: Vec<LegOrder>) -> Result<(Arc<Show>, Seat), ChannelBusy> {
+        let mut shows = self.shows.lock();
+        if self.stopping().is_cancelled() || shows.get(&rules.id).is_some_and(|show| !show.is_over()) {
+            return Err(ChannelBusy);
+        }
+        let publisher = Publisher {
+            opener: Opener::House,
+            rank: 0,
+            key_label: "rehearsal".to_owned(),
+            peer: SocketAddr::from(([127, 0, 0, 1], 0)),
+            encoder: "test picture".to_owned(),
+            finding: None,
+        };
+        let begun = Show::begin(&self.surroundings, self.start(rules, publisher, orders, true));
+        let begun = begun.map_err(|_| ChannelBusy)?;
+        shows.insert(rules.id, begun.0.clone());
+        Ok(begun)
+    }
+
+    fn start(
+        &self,
+        rules: &Arc<ChannelRules>,
+        publisher: Publisher,
+        orders: Vec<LegOrder>,
+        is_rehearsal: bool,
+    ) -> ShowStart {
+        let (id, started_at) = (self.numbers.next(), OffsetDateTime::now_utc());
+        ShowStart { id, rules: rules.clone(), publisher, started_at, orders, is_rehearsal }
+    }
+
+    /// The session that somebody may watch who was judged; none if there is nothing to watch.
+    pub fn watched_by(&self, admission: &Admission) -> Option<Arc<Show>> {
+        self.show(admission.channel.id).filter(|show| !show.is_over())
+    }
+
+    /// Salt and opaque text of a challenge for an encoder that shows its key by user name and password.
+    pub fn challenge(&self, user: &str) -> (String, String) {
+        self.directory().passwords().challenge(user, self.store.keychain(), OffsetDateTime::now_utc())
+    }
+
+    /// The number of the key whose password an answer to a challenge shows.
+    pub fn check_answer(&self, answer: &CredentialsAnswer) -> Option<u64> {
+        self.directory().passwords().check(answer, self.store.keychain(), OffsetDateTime::now_utc())
+    }
+
+    /// Notes who was not let in.
+    pub fn note_turned_away(&self, peer: SocketAddr, away: &TurnAway, detail: Option<String>) {
+        self.counts().count(away.reason.code());
+        let notice = self.callers.note(caller_of(peer.ip()), Instant::now());
+        if notice == Notice::Count {
+            return;
+        }
+        let directory = self.directory();
+        let channel = away.channel_id.and_then(|id| directory.channel(id));
+        let detail = detail.unwrap_or_else(|| away.reason.to_string());
+        let mut detail = printable(&detail, MAX_DETAIL).into_owned();
+        if notice == Notice::RecordLast {
+            detail.push_str(" (more from this address, or of all, are only counted for some seconds)");
+        }
+        tracing::warn!(%peer, reason = away.reason.code(), detail, key_prefix = away.key_prefix, "turned away");
+        self.ledger.write_stranger(TurnedAway {
+            at: OffsetDateTime::now_utc(),
+            address: peer.to_string(),
+            reason: away.reason.code().to_owned(),
+            detail,
+            key_prefix: away.key_prefix.clone(),
+            channel_name: channel.map(|channel| channel.name.to_string()),
+        });
+    }
+}
+
+/// Somebody whose key is known and who is not let in.
+pub fn turn_away(admission: &Admission, reason: TurnAwayReason) -> TurnAway {
+    let (key_prefix, channel_id) = (Some(admission.key_prefix.clone()), Some(admission.channel.id));
+    TurnAway { reason, key_prefix, channel_id }
+}

@@ -1,0 +1,108 @@
+use time::OffsetDateTime;
+use waverant_model::{AddChannel, ChangeChannel, ChangeRecording};
+use waverant_relay::{Actor, ChannelName};
+use waverant_store::{Channel, ChannelSettings, RecordingSettings, SrtTerms};
+
+use super::{checked_text, recording, srt};
+use crate::words::{slate_of, takeover_of};
+use crate::{House, HouseError};
+
+/// Hold time of a new channel.
+const DEFAULT_HOLD_MS: u32 = 10_000;
+
+/// The longest hold time: an hour.
+const MAX_HOLD_MS: u32 = 3_600_000;
+
+const MAX_TITLE: usize = 160;
+
+fn checked_hold(hold_ms: u32) -> Result<u32, HouseError> {
+    if hold_ms > MAX_HOLD_MS {
+        let told = format!("{hold_ms} is more than {MAX_HOLD_MS}, which is an hour");
+        return Err(HouseError::invalid("hold_ms", told));
+    }
+    Ok(hold_ms)
+}
+
+impl House {
+    /// Adds a channel.
+    ///
+    /// # Errors
+    /// [`HouseError`] if a field is not as expected, the name is taken, or the database is away.
+    pub async fn add_channel(&self, form: AddChannel, by: &Actor) -> Result<Channel, HouseError> {
+        let name: ChannelName = form.name.parse().map_err(|error| HouseError::invalid("name", error))?;
+        let settings = ChannelSettings {
+            title: checked_text("title", form.title.as_deref().unwrap_or(name.as_str()), MAX_TITLE)?,
+            hold_ms: checked_hold(form.hold_ms.unwrap_or(DEFAULT_HOLD_MS))?,
+            recording: self.checked_recording(form.recording, RecordingSettings::default()).await?,
+            takeover: takeover_of(form.takeover),
+            slate: slate_of(form.slate),
+            srt: srt::changed(form.srt, SrtTerms::default())?,
+        };
+        let channel = self.store.add_channel(name.as_str(), &settings, OffsetDateTime::now_utc()).await?;
+        self.follow([channel.id]).await?;
+        tracing::info!(channel = channel.name, %by, "a channel is added");
+        Ok(channel)
+    }
+
+    /// Changes a channel; what the form leaves out stays.
+    ///
+    /// # Errors
+    /// [`HouseError`] if a field is not as expected, there is no such channel, or the database is away.
+    pub async fn change_channel(&self, name: &str, form: ChangeChannel, by: &Actor) -> Result<Channel, HouseError> {
+        let present = self.store.channel(name).await?.settings;
+        let settings = ChannelSettings {
+            title: checked_text("title", &form.title.unwrap_or(present.title), MAX_TITLE)?,
+            hold_ms: checked_hold(form.hold_ms.unwrap_or(present.hold_ms))?,
+            recording: self.checked_recording(form.recording, present.recording).await?,
+            takeover: form.takeover.map_or(present.takeover, takeover_of),
+            slate: form.slate.map_or(present.slate, slate_of),
+            srt: srt::changed(form.srt, present.srt)?,
+        };
+        self.write_channel(name, &settings, by).await
+    }
+
+    pub(super) async fn write_channel(
+        &self,
+        name: &str,
+        settings: &ChannelSettings,
+        by: &Actor,
+    ) -> Result<Channel, HouseError> {
+        let channel = self.store.change_channel(name, settings).await?;
+        self.follow([channel.id]).await?;
+        tracing::info!(channel = name, %by, "a channel is changed");
+        Ok(channel)
+    }
+
+    /// Removes a channel with its keys and its slate; its sessions and takes stay.
+    ///
+    /// # Errors
+    /// [`HouseError::Conflict`] if it is on air.
+    pub async fn remove_channel(&self, name: &str, by: &Actor) -> Result<(), HouseError> {
+        let channel = self.store.channel(name).await?;
+        if self.show(channel.id).is_some() {
+            return Err(HouseError::Conflict(format!("The channel `{name}` is on air. End its session first.")));
+        }
+        self.store.remove_channel(name).await?;
+        self.follow([channel.id]).await?;
+        let (shelf, id) = (self.slates.clone(), channel.id);
+        if !matches!(tokio::task::spawn_blocking(move || shelf.remove(id)).await, Ok(Ok(_))) {
+            tracing::warn!(channel = name, "the slate of a removed channel is left behind");
+        }
+        tracing::info!(channel = name, %by, "a channel is removed");
+        Ok(())
+    }
+
+    /// The rules after a change; a depot that is new among them must be there.
+    async fn checked_recording(
+        &self,
+        change: ChangeRecording,
+        present: RecordingSettings,
+    ) -> Result<RecordingSettings, HouseError> {
+        let before = present.depot.clone();
+        let settings = recording::changed(change, present)?;
+        if let Some(depot) = settings.depot.as_ref().filter(|depot| Some(*depot) != before.as_ref()) {
+            self.store.depot(depot).await?;
+        }
+        Ok(settings)
+    }
+}

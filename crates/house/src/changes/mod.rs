@@ -1,0 +1,28 @@
+//! What can be changed of the house, one function per change: check, write, make it hold. Whoever asks, asks here.
+
+mod channels;
+mod depots;
+mod destinations;
+mod keys;
+mod recording;
+mod sending;
+mod slates;
+mod srt;
+
+pub use keys::MadeKey;
+
+use crate::HouseError;
+
+/// A text that is there, without space at its ends.
+fn checked_text(field: &'static str, text: &str, longest: usize) -> Result<String, HouseError> {
+    let length = text.trim().chars().count();
+    if length == 0 || length > longest {
+        return Err(HouseError::invalid(field, format!("it has {length} characters; 1 to {longest} are allowed")));
+    }
+    Ok(text.trim().to_owned())
+}
+
+/// A number that is not above `most`.
+fn at_most(field: &'static str, value: u32, most: u32) -> Result<u32, HouseError> {
+    if value > most { Err(HouseError::invalid(field, format!("{value} is more than {most}"))) } else { Ok(value) }
+}

@@ -1,0 +1,36 @@
+//! The house: who may come in, which sessions run, what is written down of them, and how the house is changed. All
+//! that asks for something (doors, API, later set-up files and house systems) asks here.
+
+mod acquaintances;
+mod admission;
+mod callers;
+mod changes;
+mod controls;
+mod counts;
+mod directory;
+mod error;
+mod follow;
+mod house;
+mod judge;
+mod ledger;
+mod numbers;
+mod orders;
+mod passwords;
+mod people;
+mod report;
+mod shows;
+mod touched;
+mod words;
+
+pub use admission::{ChannelBusy, Presented, turn_away};
+pub use changes::MadeKey;
+pub use counts::Counts;
+pub use directory::Directory;
+pub use error::HouseError;
+pub use house::{House, HouseSetup};
+pub use judge::{Deciding, Judge, Judgement, Question, Verdict};
+pub use ledger::Ledger;
+pub use orders::{leg_destination, leg_order, read_sheet};
+pub use people::{check_password, check_user_name};
+pub use report::{leg_state, report_of};
+pub use words::{mode_word, right_word, slate_word, takeover_word};

@@ -1,0 +1,66 @@
+use std::time::Duration;
+
+use waverant_model::{EventReport, GapReport, LegReport, LegState, ShowReport, SourceReport};
+use waverant_relay::LegPhase;
+
+/// A report as it is kept and answered.
+pub fn report_of(report: &waverant_show::ShowReport) -> ShowReport {
+    let counters = report.counters;
+    let events = report.events.iter().map(|event| EventReport { at_ms: millis(event.at), text: event.text.clone() });
+    ShowReport {
+        length_ms: millis(report.length),
+        source: SourceReport {
+            stream: report.stream.clone(),
+            loss_count: report.loss_count,
+            unusable_count: counters.damaged_count + counters.unsupported_count + counters.headless_count,
+            clock_fault_count: counters.clock_jump_count + counters.backward_count,
+            findings: report.findings.clone(),
+        },
+        legs: report.legs.iter().map(leg_report).collect(),
+        events: events.collect(),
+        more_event_count: report.more_event_count,
+    }
+}
+
+fn leg_report(report: &waverant_show::LegReport) -> LegReport {
+    let (leg, record) = (&report.leg, &report.leg.record);
+    let gaps = report.gaps.iter().map(|gap| GapReport {
+        at_ms: millis(gap.at),
+        length_ms: millis(gap.length),
+        reason: gap.reason.clone(),
+    });
+    LegReport {
+        destination: record.destination_name.clone(),
+        state: leg_state(record.state),
+        reason: record.reason.clone(),
+        note: leg.note.clone(),
+        began_at_ms: report.began_at.map(millis),
+        carried_ms: millis(report.carried),
+        lost_ms: millis(report.lost),
+        gap_count: report.gap_count,
+        gaps: gaps.collect(),
+        sent_frame_count: record.sent_frame_count,
+        sent_bytes: record.sent_bytes,
+        dropped_frame_count: record.dropped_frame_count,
+        dropped_ms: record.dropped_ms,
+        redial_count: record.redial_count,
+        delay_ms: millis(leg.delay),
+        most_behind_ms: leg.most_behind_ms,
+        breaches: leg.past_breaches.clone(),
+    }
+}
+
+/// Where a leg stands, as it is told.
+pub fn leg_state(phase: LegPhase) -> LegState {
+    match phase {
+        LegPhase::Dialing => LegState::Dialing,
+        LegPhase::Carrying => LegState::Carrying,
+        LegPhase::WaitingToRedial => LegState::WaitingToRedial,
+        LegPhase::Refused => LegState::Refused,
+        LegPhase::Off => LegState::Off,
+    }
+}
+
+fn millis(duration: Duration) -> u64 {
+    u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
+}

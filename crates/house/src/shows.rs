@@ -1,0 +1,49 @@
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use parking_lot::{Mutex, MutexGuard};
+use waverant_relay::{SessionEnd, ShowRecord};
+use waverant_show::{Ledger as _, Registry, Show, ShowEnd};
+
+use crate::Ledger;
+use crate::report::report_of;
+
+/// The sessions that run, by channel.
+#[derive(Debug)]
+pub(crate) struct Shows {
+    by_channel: Mutex<HashMap<u64, Arc<Show>>>,
+    ledger: Ledger,
+}
+
+impl Shows {
+    pub(crate) fn new(ledger: Ledger) -> Self {
+        Self { by_channel: Mutex::default(), ledger }
+    }
+
+    pub(crate) fn lock(&self) -> MutexGuard<'_, HashMap<u64, Arc<Show>>> {
+        self.by_channel.lock()
+    }
+
+    pub(crate) fn all(&self) -> Vec<Arc<Show>> {
+        self.lock().values().cloned().collect()
+    }
+
+    pub(crate) fn of_channel(&self, channel_id: u64) -> Option<Arc<Show>> {
+        self.lock().get(&channel_id).cloned()
+    }
+}
+
+impl Registry for Shows {
+    fn forget(&self, show: &Arc<Show>) {
+        let mut shows = self.lock();
+        if shows.get(&show.channel_id()).is_some_and(|current| Arc::ptr_eq(current, show)) {
+            shows.remove(&show.channel_id());
+        }
+    }
+
+    fn ended(&self, end: ShowEnd) {
+        let report = serde_json::to_string(&report_of(&end.report)).unwrap_or_default();
+        let ShowEnd { id, ended_at, reason, loss_count, .. } = end;
+        self.ledger.write(ShowRecord::SessionEnded(SessionEnd { id, ended_at, reason, loss_count, report }));
+    }
+}

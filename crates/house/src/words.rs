@@ -1,0 +1,72 @@
+//! The words of the API and those of the core for the same things.
+
+use waverant_model as model;
+use waverant_relay::{KeyRight, RecordingMode, SlateChoice, Takeover};
+
+/// What becomes of a second publisher.
+pub(crate) fn takeover_of(word: model::Takeover) -> Takeover {
+    match word {
+        model::Takeover::Refuse => Takeover::Refuse,
+        model::Takeover::Replace => Takeover::Replace,
+    }
+}
+
+/// What becomes of a second publisher, as it is told.
+pub fn takeover_word(takeover: Takeover) -> model::Takeover {
+    match takeover {
+        Takeover::Refuse => model::Takeover::Refuse,
+        Takeover::Replace => model::Takeover::Replace,
+    }
+}
+
+/// What is sent while a session holds.
+pub(crate) fn slate_of(word: model::SlateChoice) -> SlateChoice {
+    match word {
+        model::SlateChoice::None => SlateChoice::None,
+        model::SlateChoice::BuiltIn => SlateChoice::BuiltIn,
+        model::SlateChoice::Uploaded => SlateChoice::Uploaded,
+    }
+}
+
+/// What is sent while a session holds, as it is told.
+pub fn slate_word(slate: SlateChoice) -> model::SlateChoice {
+    match slate {
+        SlateChoice::None => model::SlateChoice::None,
+        SlateChoice::BuiltIn => model::SlateChoice::BuiltIn,
+        SlateChoice::Uploaded => model::SlateChoice::Uploaded,
+    }
+}
+
+/// What a key opens.
+pub(crate) fn right_of(word: model::KeyRight) -> KeyRight {
+    match word {
+        model::KeyRight::Publish => KeyRight::Publish,
+        model::KeyRight::View => KeyRight::View,
+    }
+}
+
+/// What a key opens, as it is told.
+pub fn right_word(right: KeyRight) -> model::KeyRight {
+    match right {
+        KeyRight::Publish => model::KeyRight::Publish,
+        KeyRight::View => model::KeyRight::View,
+    }
+}
+
+/// When sessions are recorded.
+pub(crate) fn mode_of(word: model::RecordingWhen) -> RecordingMode {
+    match word {
+        model::RecordingWhen::Always => RecordingMode::Always,
+        model::RecordingWhen::ByHand => RecordingMode::ByHand,
+        model::RecordingWhen::Off => RecordingMode::Off,
+    }
+}
+
+/// When sessions are recorded, as it is told.
+pub fn mode_word(mode: RecordingMode) -> model::RecordingWhen {
+    match mode {
+        RecordingMode::Always => model::RecordingWhen::Always,
+        RecordingMode::ByHand => model::RecordingWhen::ByHand,
+        RecordingMode::Off => model::RecordingWhen::Off,
+    }
+}
