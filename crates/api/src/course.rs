@@ -6,7 +6,7 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use tokio::time::timeout;
 
-use super::ApiError;
+use crate::ApiError;
 
 /// Most calls read and write a few records. One that is not answered after so long waits for a database
 /// that does not even refuse.

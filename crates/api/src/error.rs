@@ -3,32 +3,11 @@ use std::time::Duration;
 use axum::Json;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use serde::Serialize;
 use tokio::time::timeout;
-use utoipa::ToSchema;
+use waverant_house::HouseError;
+use waverant_library::LibraryError;
+use waverant_model::Problem;
 use waverant_store::StoreError;
-
-use crate::library::LibraryError;
-
-/// A problem document.
-///
-/// Source: RFC 9457, 3
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct Problem {
-    /// A stable address of this kind of problem.
-    #[serde(rename = "type")]
-    kind: String,
-    /// The kind in words.
-    title: String,
-    /// The HTTP status.
-    status: u16,
-    /// A stable word for programs.
-    code: String,
-    /// What was found and what was expected.
-    detail: String,
-    /// What to do.
-    next_step: String,
-}
 
 /// What went wrong in an API call. Each kind fixes its own status and code.
 #[derive(Debug)]
@@ -66,84 +45,62 @@ impl ApiError {
         Self::Invalid { field, detail: detail.to_string() }
     }
 
-    fn parts(&self) -> (StatusCode, &'static str, String, String) {
+    /// Status, and a stable word.
+    fn kind(&self) -> (StatusCode, &'static str) {
         match self {
-            Self::NotSignedIn => (
-                StatusCode::UNAUTHORIZED,
-                "not_signed_in",
-                "This call needs a valid token or a signed-in console.".into(),
-                "Sign in, or send the header `Authorization: Bearer TOKEN`.".into(),
-            ),
-            Self::WrongPassword => (
-                StatusCode::UNAUTHORIZED,
-                "wrong_password",
-                "Name and password do not belong together.".into(),
-                "Try again; both are case-sensitive.".into(),
-            ),
-            Self::WrongCode => (
-                StatusCode::FORBIDDEN,
-                "wrong_code",
-                "The one-time code is wrong or no longer valid.".into(),
-                "Read it from the service's output or from `first-run-code` in the state folder.".into(),
-            ),
-            Self::Invalid { field, detail } => (
-                StatusCode::UNPROCESSABLE_ENTITY,
-                "invalid_field",
-                format!("{field}: {detail}"),
-                format!("Correct `{field}` and send it again."),
-            ),
-            Self::NameTaken(name) => (
-                StatusCode::CONFLICT,
-                "name_taken",
-                format!("The name `{name}` is taken."),
-                "Choose another name.".into(),
-            ),
-            Self::NotFound { kind, name } => (
-                StatusCode::NOT_FOUND,
-                "not_found",
-                format!("There is no {kind} `{name}`."),
-                "List what there is and check the spelling.".into(),
-            ),
-            Self::Conflict(detail) => {
-                (StatusCode::CONFLICT, "conflict", detail.clone(), "Look at the present state first.".into())
-            }
-            Self::UnusableFile(detail) => (
-                StatusCode::UNPROCESSABLE_ENTITY,
-                "unusable_file",
-                detail.clone(),
-                "Check the take; a take that was cut off can be mended.".into(),
-            ),
-            Self::ForeignPage => (
-                StatusCode::FORBIDDEN,
-                "foreign_page",
-                "The browser sent this call for a page that is not the console's.".into(),
-                "Do it in the console; programs send the header `Authorization: Bearer TOKEN`.".into(),
-            ),
-            Self::SlowDown(wait) => (
-                StatusCode::TOO_MANY_REQUESTS,
-                "slow_down",
-                "Too many tries.".into(),
-                format!("Try again in {} s.", seconds(*wait)),
-            ),
-            Self::SlowBody => (
-                StatusCode::REQUEST_TIMEOUT,
-                "slow_body",
-                "The body of the call did not come in time.".into(),
-                "Send it again, without pauses.".into(),
-            ),
-            Self::DatabaseAway => (
-                StatusCode::SERVICE_UNAVAILABLE,
-                "database_away",
-                "The database does not answer. Shows that are on air go on.".into(),
-                "Try again in a moment; look at the service's log if it stays away.".into(),
-            ),
-            Self::Internal => (
-                StatusCode::INTERNAL_SERVER_ERROR,
-                "internal",
-                "The service could not do this.".into(),
-                "Look at the service's log.".into(),
-            ),
+            Self::NotSignedIn => (StatusCode::UNAUTHORIZED, "not_signed_in"),
+            Self::WrongPassword => (StatusCode::UNAUTHORIZED, "wrong_password"),
+            Self::WrongCode => (StatusCode::FORBIDDEN, "wrong_code"),
+            Self::Invalid { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "invalid_field"),
+            Self::NameTaken(_) => (StatusCode::CONFLICT, "name_taken"),
+            Self::NotFound { .. } => (StatusCode::NOT_FOUND, "not_found"),
+            Self::Conflict(_) => (StatusCode::CONFLICT, "conflict"),
+            Self::UnusableFile(_) => (StatusCode::UNPROCESSABLE_ENTITY, "unusable_file"),
+            Self::ForeignPage => (StatusCode::FORBIDDEN, "foreign_page"),
+            Self::SlowDown(_) => (StatusCode::TOO_MANY_REQUESTS, "slow_down"),
+            Self::SlowBody => (StatusCode::REQUEST_TIMEOUT, "slow_body"),
+            Self::DatabaseAway => (StatusCode::SERVICE_UNAVAILABLE, "database_away"),
+            Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal"),
         }
+    }
+
+    /// What was found.
+    fn detail(&self) -> String {
+        let fixed = match self {
+            Self::Invalid { field, detail } => return format!("{field}: {detail}"),
+            Self::NameTaken(name) => return format!("The name `{name}` is taken."),
+            Self::NotFound { kind, name } => return format!("There is no {kind} `{name}`."),
+            Self::Conflict(detail) | Self::UnusableFile(detail) => return detail.clone(),
+            Self::NotSignedIn => "This call needs a valid token or a signed-in console.",
+            Self::WrongPassword => "Name and password do not belong together.",
+            Self::WrongCode => "The one-time code is wrong or no longer valid.",
+            Self::ForeignPage => "The browser sent this call for a page that is not the console's.",
+            Self::SlowDown(_) => "Too many tries.",
+            Self::SlowBody => "The body of the call did not come in time.",
+            Self::DatabaseAway => "The database does not answer. Shows that are on air go on.",
+            Self::Internal => "The service could not do this.",
+        };
+        fixed.to_owned()
+    }
+
+    /// What to do.
+    fn next_step(&self) -> String {
+        let fixed = match self {
+            Self::Invalid { field, .. } => return format!("Correct `{field}` and send it again."),
+            Self::SlowDown(wait) => return format!("Try again in {} s.", seconds(*wait)),
+            Self::NotSignedIn => "Sign in, or send the header `Authorization: Bearer TOKEN`.",
+            Self::WrongPassword => "Try again; both are case-sensitive.",
+            Self::WrongCode => "Read it from the service's output or from `first-run-code` in the state folder.",
+            Self::NameTaken(_) => "Choose another name.",
+            Self::NotFound { .. } => "List what there is and check the spelling.",
+            Self::Conflict(_) => "Look at the present state first.",
+            Self::UnusableFile(_) => "Check the take; a take that was cut off can be mended.",
+            Self::ForeignPage => "Do it in the console; programs send the header `Authorization: Bearer TOKEN`.",
+            Self::SlowBody => "Send it again, without pauses.",
+            Self::DatabaseAway => "Try again in a moment; look at the service's log if it stays away.",
+            Self::Internal => "Look at the service's log.",
+        };
+        fixed.to_owned()
     }
 }
 
@@ -167,14 +124,14 @@ impl From<StoreError> for ApiError {
 
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
-        let (status, code, detail, next_step) = self.parts();
+        let (status, code) = self.kind();
         let problem = Problem {
             kind: format!("urn:waverant:problem:{code}"),
             title: status.canonical_reason().unwrap_or("Error").to_owned(),
             status: status.as_u16(),
             code: code.to_owned(),
-            detail,
-            next_step,
+            detail: self.detail(),
+            next_step: self.next_step(),
         };
         let mut response =
             (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(problem)).into_response();
@@ -219,6 +176,28 @@ impl From<LibraryError> for ApiError {
             LibraryError::NoFile(name) => Self::NotFound { kind: "file of the take", name },
             LibraryError::State(told) => Self::Conflict(told),
             LibraryError::File(told) => Self::UnusableFile(told),
+            LibraryError::Depot(error) => Self::Conflict(error.to_string()),
+            error => {
+                tracing::error!(%error, "an API call failed");
+                Self::Internal
+            }
+        }
+    }
+}
+
+impl From<HouseError> for ApiError {
+    fn from(error: HouseError) -> Self {
+        match error {
+            HouseError::Invalid { field, detail } => Self::Invalid { field, detail },
+            HouseError::Conflict(told) => Self::Conflict(told),
+            HouseError::NotFound { kind, name } => Self::NotFound { kind, name },
+            HouseError::Store(error) => error.into(),
+            HouseError::Library(error) => error.into(),
+            HouseError::Depot(error) => Self::Conflict(error.to_string()),
+            error => {
+                tracing::error!(%error, "an API call failed");
+                Self::Internal
+            }
         }
     }
 }

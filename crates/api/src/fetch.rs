@@ -13,10 +13,9 @@ use futures_util::stream;
 use http_range_header::parse_range_header;
 use serde::Deserialize;
 use utoipa::IntoParams;
+use waverant_library::{TakeBytes, Variant};
 
-use super::auth::SignedIn;
-use super::{ApiError, ApiState};
-use crate::library::{TakeBytes, Variant};
+use crate::{ApiError, ApiState};
 
 /// Bytes that are read at once.
 const CHUNK: u64 = 256 * 1024;
@@ -53,7 +52,6 @@ pub(crate) struct Moment {
 #[utoipa::path(get, path = "/takes/{session}/{number}/file", params(("session" = u64, Path), ("number" = u32, Path), Purpose), responses((status = 200, content_type = "video/mp4"), (status = 206)))]
 pub(super) async fn fetch_take(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
     Query(purpose): Query<Purpose>,
     headers: HeaderMap,
@@ -65,7 +63,6 @@ pub(super) async fn fetch_take(
 #[utoipa::path(get, path = "/takes/{session}/{number}/mp4", params(("session" = u64, Path), ("number" = u32, Path), Span, Purpose), responses((status = 200, content_type = "video/mp4"), (status = 206)))]
 pub(super) async fn fetch_progressive(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
     Query(Span { from_ms, to_ms }): Query<Span>,
     Query(purpose): Query<Purpose>,
@@ -81,7 +78,6 @@ pub(super) async fn fetch_progressive(
 #[utoipa::path(get, path = "/takes/{session}/{number}/sound/{place}", params(("session" = u64, Path), ("number" = u32, Path), ("place" = u8, Path, description = "Its place among the tracks of sound, counted from 1"), Purpose), responses((status = 200, content_type = "audio/mp4"), (status = 206)))]
 pub(super) async fn fetch_sound(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number, place)): Path<(u64, u32, u8)>,
     Query(purpose): Query<Purpose>,
     headers: HeaderMap,
@@ -93,23 +89,21 @@ pub(super) async fn fetch_sound(
 #[utoipa::path(get, path = "/takes/{session}/{number}/strip", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 200, content_type = "image/jpeg")))]
 pub(super) async fn fetch_strip(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
 ) -> Result<Response, ApiError> {
-    let take = state.house.library.ended_take(session, number).await?;
-    Ok(jpeg(state.house.library.strip(&take).await?))
+    let take = state.house.library().ended_take(session, number).await?;
+    Ok(jpeg(state.house.library().strip(&take).await?))
 }
 
 /// Fetch the picture that is shown at a time, or the keyframe before it
 #[utoipa::path(get, path = "/takes/{session}/{number}/still", params(("session" = u64, Path), ("number" = u32, Path), Moment), responses((status = 200, content_type = "image/jpeg")))]
 pub(super) async fn fetch_still(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
     Query(moment): Query<Moment>,
 ) -> Result<Response, ApiError> {
-    let take = state.house.library.take_here(session, number).await?;
-    Ok(jpeg(state.house.library.still(&take, moment.at_ms).await?))
+    let take = state.house.library().take_here(session, number).await?;
+    Ok(jpeg(state.house.library().still(&take, moment.at_ms).await?))
 }
 
 fn jpeg(bytes: Vec<u8>) -> Response {
@@ -124,8 +118,8 @@ async fn fetch(
     download: bool,
     asked: &HeaderMap,
 ) -> Result<Response, ApiError> {
-    let take = state.house.library.take_here(session, number).await?;
-    let bytes = state.house.library.bytes(&take, variant).await?;
+    let take = state.house.library().take_here(session, number).await?;
+    let bytes = state.house.library().bytes(&take, variant).await?;
     Ok(serve(Arc::new(bytes), download, asked))
 }
 

@@ -7,13 +7,14 @@ use axum::Json;
 use axum::extract::State;
 use axum::response::Response;
 use parking_lot::Mutex;
-use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
-use utoipa::ToSchema;
-use waverant_store::{Secret, Store, StoreError};
+use waverant_house::{check_password, check_user_name};
+use waverant_model::{Administrator, FirstRunState, Me};
+use waverant_relay::Secret;
+use waverant_store::{Store, StoreError, new_one_time_code};
 
-use super::error::Body;
-use super::{ApiError, ApiState, auth};
+use crate::error::Body;
+use crate::{ApiError, ApiState, auth};
 
 /// Name of the file in the state folder.
 const FILE_NAME: &str = "first-run-code";
@@ -24,19 +25,23 @@ const MAX_TRIES: u32 = 10;
 /// The way to the first administrator: a code that is printed at the start, works once, and
 /// exists only while there is no user.
 #[derive(Debug)]
-pub(crate) struct FirstRun {
+pub struct FirstRun {
     open: Mutex<Option<(Secret, u32)>>,
     file: PathBuf,
 }
 
 impl FirstRun {
-    pub(crate) async fn new(store: &Store, state_folder: &Path) -> Result<Self, StoreError> {
+    /// Makes a code if there is no user, and writes it into the state folder.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn new(store: &Store, state_folder: &Path) -> Result<Self, StoreError> {
         let file = state_folder.join(FILE_NAME);
         let _ = fs::remove_file(&file);
         if !store.has_no_users().await? {
             return Ok(Self { open: Mutex::new(None), file });
         }
-        let code = Secret::new_one_time_code();
+        let code = new_one_time_code();
         let made = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&file);
         if let Err(error) = made.and_then(|mut made| made.write_all(code.reveal().as_bytes())) {
             tracing::warn!(file = %file.display(), %error, "the one-time code could not be written to its file");
@@ -45,7 +50,7 @@ impl FirstRun {
     }
 
     /// The code, while it is valid.
-    pub(crate) fn code(&self) -> Option<Secret> {
+    pub fn code(&self) -> Option<Secret> {
         self.open.lock().as_ref().map(|(code, _)| code.clone())
     }
 
@@ -69,26 +74,6 @@ impl FirstRun {
     }
 }
 
-/// Whether the first administrator is still to be made.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct FirstRunState {
-    /// True while there is no user.
-    is_needed: bool,
-}
-
-/// The first administrator.
-#[derive(Deserialize, ToSchema)]
-pub(crate) struct Administrator {
-    /// The one-time code from the service's output.
-    code: String,
-    /// User name.
-    name: String,
-    /// Password, at least ten characters.
-    password: String,
-    /// If given, a token with this label is returned; otherwise a cookie is set.
-    token_label: Option<String>,
-}
-
 /// Whether the first administrator is still to be made
 #[utoipa::path(get, path = "/first-run", security(()), responses((status = 200, body = FirstRunState)))]
 pub(super) async fn first_run_state(State(state): State<ApiState>) -> Json<FirstRunState> {
@@ -96,19 +81,19 @@ pub(super) async fn first_run_state(State(state): State<ApiState>) -> Json<First
 }
 
 /// Make the first administrator and sign in
-#[utoipa::path(post, path = "/first-run", request_body = Administrator, security(()), responses((status = 200, body = auth::Me)))]
+#[utoipa::path(post, path = "/first-run", request_body = Administrator, security(()), responses((status = 200, body = Me)))]
 pub(super) async fn complete_first_run(
     State(state): State<ApiState>,
     Body(form): Body<Administrator>,
 ) -> Result<Response, ApiError> {
-    if !state.first_run.try_code(&form.code) {
+    if !state.first_run.try_code(form.code.reveal()) {
         return Err(ApiError::WrongCode);
     }
-    let password = Secret::new(form.password);
-    auth::check_user_name(&form.name).map_err(|detail| ApiError::invalid("name", detail))?;
-    auth::check_password(&password).map_err(|detail| ApiError::invalid("password", detail))?;
+    let password = Secret::new(form.password.reveal());
+    check_user_name(&form.name)?;
+    check_password(&password)?;
     // The code opens once: of two who have it, the second finds it used.
-    let first = state.house.store.add_first_user(&form.name, &password, OffsetDateTime::now_utc()).await?;
+    let first = state.house.store().add_first_user(&form.name, &password, OffsetDateTime::now_utc()).await?;
     let user = first.ok_or(ApiError::WrongCode)?;
     state.first_run.close();
     tracing::info!(name = user.name, "the first administrator was made");

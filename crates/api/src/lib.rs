@@ -1,27 +1,28 @@
-//! The HTTP API under `/api/v1`, and the console's files.
+//! The HTTP API under `/api/v1`, and the console's files. Handlers are thin: they ask the house, and tell what it says.
 
+mod addresses;
 mod auth;
+mod board;
 mod channels;
 mod console;
 mod course;
+mod credentials;
 mod depots;
 mod destinations;
 mod error;
 mod fetch;
 mod first_run;
 mod live;
-mod live_line;
-mod model;
 mod origin;
-mod recording_form;
 mod recordings;
 mod rehearsals;
-mod sending;
+mod rights;
 mod server;
 mod sessions;
 mod slates;
-mod srt_form;
 mod takes;
+mod tell;
+mod tell_jobs;
 mod tokens;
 
 use std::sync::Arc;
@@ -29,7 +30,7 @@ use std::sync::Arc;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::http::{HeaderName, HeaderValue, header};
-use axum::middleware::from_fn;
+use axum::middleware::{from_fn, from_fn_with_state};
 use axum::routing::get;
 use parking_lot::Mutex;
 use tower_http::set_header::SetResponseHeaderLayer;
@@ -37,15 +38,19 @@ use utoipa::OpenApi;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
+use waverant_house::House;
+use waverant_library::MAX_SLATE_BYTES;
 use waverant_relay::Guesses;
 
-pub(crate) use auth::{check_password, check_user_name};
+pub use first_run::FirstRun;
+pub use server::serve;
+
 pub(crate) use error::ApiError;
-pub(crate) use first_run::FirstRun;
-pub(crate) use server::serve;
+use live::Boards;
 use tokens::SeenTokens;
 
-use crate::house::{House, MAX_SLATE_BYTES};
+/// What the path of every call begins with.
+const PREFIX: &str = "/api/v1";
 
 /// Scripts, styles and pictures come from here only; the console is never framed.
 const CONTENT_POLICY: &str = "default-src 'self'; img-src 'self' data:; media-src 'self' blob:; \
@@ -56,33 +61,46 @@ const STRANGERS_BODY: usize = 4096;
 
 /// What API calls share.
 #[derive(Clone, Debug)]
-pub(crate) struct ApiState {
+pub struct ApiState {
     house: Arc<House>,
     first_run: Arc<FirstRun>,
     host: Arc<str>,
     ports: Ports,
     guesses: Arc<Mutex<Guesses>>,
     seen_tokens: Arc<SeenTokens>,
+    boards: Arc<Boards>,
 }
 
 /// Where encoders are taken.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Ports {
-    pub(crate) rtmp: u16,
-    pub(crate) rtmps: Option<u16>,
-    pub(crate) srt: u16,
+pub struct Ports {
+    /// Over RTMP.
+    pub rtmp: u16,
+    /// Over RTMP and TLS, if there is a certificate.
+    pub rtmps: Option<u16>,
+    /// Over SRT.
+    pub srt: u16,
 }
 
 impl ApiState {
-    pub(crate) fn new(house: Arc<House>, first_run: Arc<FirstRun>, host: String, ports: Ports) -> Self {
-        Self { house, first_run, host: host.into(), ports, guesses: Arc::default(), seen_tokens: Arc::default() }
+    /// `host` is the name that is shown with stream keys; empty for the one that was called.
+    pub fn new(house: Arc<House>, first_run: Arc<FirstRun>, host: String, ports: Ports) -> Self {
+        Self {
+            house,
+            first_run,
+            host: host.into(),
+            ports,
+            guesses: Arc::default(),
+            seen_tokens: Arc::default(),
+            boards: Arc::default(),
+        }
     }
 }
 
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Waverant", description = "Takes encoder streams, records them, and sends each to several platforms."),
-    components(schemas(error::Problem)),
+    components(schemas(waverant_model::Problem)),
     security(("token" = []))
 )]
 struct Document;
@@ -98,7 +116,7 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(channels::show_channel, channels::change_channel, channels::remove_channel))
         .routes(routes!(channels::list_keys, channels::add_key))
         .routes(routes!(channels::remove_key))
-        .routes(routes!(sending::switch_destination, sending::unlink_destination))
+        .routes(routes!(channels::switch_destination, channels::unlink_destination))
         .routes(routes!(channels::end_session))
         .merge(slate_routes())
         .routes(routes!(recordings::start_recording))
@@ -158,7 +176,7 @@ fn slate_routes() -> OpenApiRouter<ApiState> {
 
 /// The OpenAPI document as JSON.
 pub fn openapi_document() -> String {
-    let (_, mut document) = OpenApiRouter::new().nest("/api/v1", api()).split_for_parts();
+    let (_, mut document) = OpenApiRouter::new().nest(PREFIX, api()).split_for_parts();
     if let Some(components) = &mut document.components {
         components.add_security_scheme("token", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
     }
@@ -166,12 +184,14 @@ pub fn openapi_document() -> String {
 }
 
 /// All routes: API, OpenAPI document, console.
-pub(crate) fn router(state: ApiState) -> Router {
-    let (api, _) = OpenApiRouter::new().nest("/api/v1", api()).split_for_parts();
+pub fn router(state: ApiState) -> Router {
+    let (api, _) = OpenApiRouter::new().nest(PREFIX, api()).split_for_parts();
     let fixed = |name: HeaderName, value: &'static str| {
         SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value))
     };
     api.route("/api/v1/openapi.json", get(document))
+        // Everything so far is reached by the table of rights only.
+        .route_layer(from_fn_with_state(state.clone(), rights::require))
         .route("/api/{*rest}", get(error::no_such_route))
         .fallback(console::serve)
         .with_state(state)

@@ -3,9 +3,9 @@ use axum::http::{HeaderMap, Uri};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
-use super::ApiError;
-use super::auth::has_bearer;
-use super::course::changes;
+use crate::ApiError;
+use crate::course::changes;
+use crate::credentials::has_bearer;
 
 /// Calls that change something come from our own pages, or from a program that sends a token by
 /// itself. A browser adds the console's cookie to what any page of the same site asks for, with a

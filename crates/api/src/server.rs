@@ -12,10 +12,9 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::time::sleep;
 use tokio_util::task::TaskTracker;
 use tower::ServiceExt;
-use waverant_relay::LobbyLimits;
-
-use crate::house::House;
+use waverant_house::House;
 use waverant_net::{Place, Places, caller_of};
+use waverant_relay::LobbyLimits;
 
 /// How long a request's head may take, and how long a connection may rest between two requests.
 const HEAD_TIMEOUT: Duration = Duration::from_secs(10);
@@ -27,13 +26,13 @@ const HEAD_BYTES: usize = 32 * 1024;
 const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
 
 /// Serves console and API until the service stops; then lets open calls end.
-pub(crate) async fn serve(listener: TcpListener, router: Router, house: Arc<House>, limits: LobbyLimits) {
+pub async fn serve(listener: TcpListener, router: Router, house: Arc<House>, limits: LobbyLimits) {
     let places = Places::new(limits);
     let connections = TaskTracker::new();
     loop {
         let accepted = tokio::select! {
             accepted = listener.accept() => accepted,
-            () = house.stopping.cancelled() => break,
+            () = house.stopping().cancelled() => break,
         };
         match accepted {
             Ok((stream, peer)) => {
@@ -69,7 +68,7 @@ async fn carry(stream: TcpStream, peer: SocketAddr, place: Arc<Place>, router: R
         outcome = connection.as_mut() => outcome,
         // Dropping it closes the socket.
         () = displaced.cancelled() => return,
-        () = house.stopping.cancelled() => {
+        () = house.stopping().cancelled() => {
             connection.as_mut().graceful_shutdown();
             connection.await
         }

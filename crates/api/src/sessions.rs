@@ -1,13 +1,16 @@
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
-use waverant_store::{SessionFilter, StoredTake, TakeRecord, TakeState};
+use serde::Deserialize;
+use utoipa::IntoParams;
+use waverant_house::report_of;
+use waverant_model::{Listed, Session, SessionDetail, ShowReport, TurnedAway};
+use waverant_relay::{TakeRecord, TakeState};
+use waverant_show::Show;
+use waverant_store::{SessionFilter, StoredTake};
 
-use super::auth::SignedIn;
-use super::model::{Session, SessionDetail, Take, TurnedAway};
-use super::{ApiError, ApiState};
-use crate::show::ShowReport;
+use crate::{ApiError, ApiState, tell};
 
 /// Rows in one answer.
 const DEFAULT_LIMIT: u32 = 50;
@@ -34,63 +37,50 @@ impl Page {
 }
 
 /// A part of a list, the newest first.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct Listed<T> {
-    /// The rows.
-    items: Vec<T>,
-    /// Send this as `before` for the next part; none at the end.
-    next: Option<u64>,
-}
-
-impl<T> Listed<T> {
-    fn new(items: Vec<T>, limit: u32, cursor: impl Fn(&T) -> u64) -> Self {
-        let is_full = u32::try_from(items.len()).is_ok_and(|count| count >= limit);
-        let next = items.last().filter(|_| is_full).map(cursor);
-        Self { items, next }
-    }
+fn listed<T>(items: Vec<T>, limit: u32, cursor: impl Fn(&T) -> u64) -> Listed<T> {
+    let is_full = u32::try_from(items.len()).is_ok_and(|count| count >= limit);
+    let next = items.last().filter(|_| is_full).map(cursor);
+    Listed { items, next }
 }
 
 /// List sessions
 #[utoipa::path(get, path = "/sessions", params(Page), responses((status = 200, body = Listed<Session>)))]
 pub(super) async fn list_sessions(
     State(state): State<ApiState>,
-    _: SignedIn,
     Query(page): Query<Page>,
 ) -> Result<Json<Listed<Session>>, ApiError> {
     let limit = page.limit()?;
     let filter = SessionFilter { channel_name: page.channel, before: page.before, limit };
-    let sessions = state.house.store.sessions(&filter).await?.into_iter().map(Session::from);
-    Ok(Json(Listed::new(sessions.collect(), limit, |session| session.id)))
+    let sessions = state.house.store().sessions(&filter).await?.into_iter().map(tell::session);
+    Ok(Json(listed(sessions.collect(), limit, |session| session.id)))
 }
 
 /// Show a session with its legs and takes
 #[utoipa::path(get, path = "/sessions/{session}", params(("session" = u64, Path)), responses((status = 200, body = SessionDetail)))]
 pub(super) async fn show_session(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path(id): Path<u64>,
 ) -> Result<Json<SessionDetail>, ApiError> {
-    let store = &state.house.store;
+    let store = state.house.store();
     let session = store.session(id).await?;
-    let legs = store.legs(id).await?.into_iter().map(Into::into).collect();
+    let legs = store.legs(id).await?.into_iter().map(tell::leg_outcome).collect();
     let growing = growing_takes(&state);
     let takes = store.takes_of_session(id).await?.into_iter();
-    let takes = takes.map(|take| Take::new(as_it_grows(&growing, take), None)).collect();
-    Ok(Json(SessionDetail { session: session.into(), legs, takes }))
+    let takes = takes.map(|take| tell::take(as_it_grows(&growing, take), None)).collect();
+    Ok(Json(SessionDetail { session: tell::session(session), legs, takes }))
 }
 
 /// The report of a show: up to now, or as it was at its end
 #[utoipa::path(get, path = "/sessions/{session}/report", params(("session" = u64, Path)), responses((status = 200, body = ShowReport)))]
 pub(super) async fn show_report(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path(id): Path<u64>,
 ) -> Result<Json<ShowReport>, ApiError> {
-    if let Some(show) = state.house.shows().iter().find(|show| show.id == id) {
-        return Ok(Json(show.report()));
+    if let Some(show) = state.house.shows().iter().find(|show| show.id() == id) {
+        return Ok(Json(report_of(&show.report())));
     }
     let missing = || ApiError::NotFound { kind: "report of session", name: id.to_string() };
-    let kept = state.house.store.report(id).await?.ok_or_else(missing)?;
+    let kept = state.house.store().report(id).await?.ok_or_else(missing)?;
     serde_json::from_str(&kept).map(Json).map_err(|error| {
         tracing::error!(session = id, %error, "a report cannot be read");
         ApiError::Internal
@@ -99,7 +89,7 @@ pub(super) async fn show_report(
 
 /// The takes that are being written, with their present length.
 pub(super) fn growing_takes(state: &ApiState) -> Vec<TakeRecord> {
-    let newest = |show: &std::sync::Arc<crate::show::Show>| show.takes.lock().last().cloned();
+    let newest = |show: &Arc<Show>| show.takes().newest();
     state.house.shows().iter().filter_map(newest).filter(|take| take.state == TakeState::Writing).collect()
 }
 
@@ -117,10 +107,9 @@ pub(super) fn as_it_grows(growing: &[TakeRecord], take: StoredTake) -> StoredTak
 #[utoipa::path(get, path = "/turned-away", params(Page), responses((status = 200, body = Listed<TurnedAway>)))]
 pub(super) async fn list_turned_away(
     State(state): State<ApiState>,
-    _: SignedIn,
     Query(page): Query<Page>,
 ) -> Result<Json<Listed<TurnedAway>>, ApiError> {
     let limit = page.limit()?;
-    let records = state.house.store.turned_away(page.before, limit).await?.into_iter().map(TurnedAway::from);
-    Ok(Json(Listed::new(records.collect(), limit, |record| record.id)))
+    let records = state.house.store().turned_away(page.before, limit).await?.into_iter().map(tell::turned_away);
+    Ok(Json(listed(records.collect(), limit, |record| record.id)))
 }

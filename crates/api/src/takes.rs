@@ -1,23 +1,23 @@
 //! The library of takes.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use time::OffsetDateTime;
-use utoipa::{IntoParams, ToSchema};
-use waverant_store::{StoredTake, TakeChange, TakeFilter, TakeState};
+use utoipa::IntoParams;
+use waverant_library::{CutOrder, Job};
+use waverant_model::{ChangeTake, CopyTake, CutTake, JobReport, ListedTakes, RemovedTake, Take, TakeLink, TakeSound};
+use waverant_store::{TakeChange, TakeFilter};
 
-use super::auth::SignedIn;
-use super::error::Body;
-use super::model::{Take, TakeSound};
-use super::sessions::{as_it_grows, growing_takes};
-use super::{ApiError, ApiState};
-use crate::library::{CutOrder, Job, JobReport};
-use crate::recorder::{mended_record, repair_file};
+use crate::error::Body;
+use crate::rights::Caller;
+use crate::sessions::{as_it_grows, growing_takes};
+use crate::{ApiError, ApiState, tell, tell_jobs};
 
 const DEFAULT_LIMIT: u32 = 50;
 const MAX_LIMIT: u32 = 500;
@@ -52,67 +52,11 @@ pub(crate) struct TakeQuery {
     limit: Option<u32>,
 }
 
-/// A part of the list of takes, the newest first.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct ListedTakes {
-    /// The takes.
-    items: Vec<Take>,
-    /// Send this as `before` for the next part; none at the end.
-    next: Option<String>,
-}
-
-/// What is to change of a take; what is left out stays.
-#[derive(Debug, Deserialize, ToSchema)]
-pub(crate) struct ChangeTake {
-    /// What people call it; empty for nothing.
-    title: Option<String>,
-    /// What people write about it; empty for nothing.
-    note: Option<String>,
-    /// Whether no rule may remove it.
-    is_locked: Option<bool>,
-}
-
-/// A take that was removed.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct RemovedTake {
-    /// Until then it can be had back.
-    #[serde(with = "time::serde::rfc3339")]
-    gone_at: OffsetDateTime,
-}
-
-/// A piece to be cut from a take.
-#[derive(Debug, Deserialize, ToSchema)]
-pub(crate) struct CutTake {
-    /// Begin at the last keyframe that is not later.
-    from_ms: u64,
-    /// End before the first keyframe that is not earlier; at the end if left out.
-    to_ms: Option<u64>,
-    /// What people call the new take.
-    title: Option<String>,
-}
-
-/// Where to copy a take.
-#[derive(Debug, Default, Deserialize, ToSchema)]
-pub(crate) struct CopyTake {
-    /// The depot; that of the channel if left out.
-    depot: Option<String>,
-}
-
 /// How long a link is to be valid.
 #[derive(Debug, Deserialize, IntoParams)]
 pub(crate) struct LinkQuery {
     /// In seconds, up to a week; an hour if left out.
     valid_s: Option<u64>,
-}
-
-/// A link to a copy of a take.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct TakeLink {
-    /// Anybody who has this can fetch the copy.
-    link: String,
-    /// Until then it is valid.
-    #[serde(with = "time::serde::rfc3339")]
-    until: OffsetDateTime,
 }
 
 fn parse_cursor(text: &str) -> Result<(u64, u32), ApiError> {
@@ -124,7 +68,6 @@ fn parse_cursor(text: &str) -> Result<(u64, u32), ApiError> {
 #[utoipa::path(get, path = "/takes", params(TakeQuery), responses((status = 200, body = ListedTakes)))]
 pub(super) async fn list_takes(
     State(state): State<ApiState>,
-    _: SignedIn,
     Query(query): Query<TakeQuery>,
 ) -> Result<Json<ListedTakes>, ApiError> {
     let limit = query.limit.unwrap_or(DEFAULT_LIMIT);
@@ -141,49 +84,49 @@ pub(super) async fn list_takes(
         removed: query.removed,
         limit,
     };
-    let takes = state.house.store.takes(&filter).await?;
+    let takes = state.house.store().takes(&filter).await?;
     let is_full = u32::try_from(takes.len()).is_ok_and(|count| count >= limit);
     let last = takes.last().map(|take| format!("{}.{}", take.record.session_id, take.record.number));
     let growing = growing_takes(&state);
-    let mut copies = state.house.store.copies().await?;
+    let ids: Vec<(u64, u32)> = takes.iter().map(|take| (take.record.session_id, take.record.number)).collect();
+    let copies = state.house.store().copies_of(&ids).await?;
+    let mut copies: HashMap<_, _> = copies.into_iter().map(|copy| ((copy.session_id, copy.number), copy)).collect();
     let items = takes.into_iter().map(|take| {
-        let id = (take.record.session_id, take.record.number);
-        let copy = copies.iter().position(|copy| (copy.session_id, copy.number) == id);
-        Take::new(as_it_grows(&growing, take), copy.map(|place| copies.swap_remove(place)))
+        let copy = copies.remove(&(take.record.session_id, take.record.number));
+        tell::take(as_it_grows(&growing, take), copy)
     });
     Ok(Json(ListedTakes { items: items.collect(), next: last.filter(|_| is_full) }))
 }
 
-async fn described(state: &ApiState, take: StoredTake) -> Result<Json<Take>, ApiError> {
-    let copy = state.house.store.copy_of(take.record.session_id, take.record.number).await?;
+async fn described(state: &ApiState, session: u64, number: u32) -> Result<Json<Take>, ApiError> {
+    let take = state.house.store().take(session, number).await?;
+    let copy = state.house.store().copy_of(session, number).await?;
     // A file that cannot be read is found by a check; here its sounds stay unknown.
     let sounds =
-        if take.card.is_here { state.house.library.sounds(&take).await.unwrap_or_default() } else { Vec::new() };
+        if take.card.is_here { state.house.library().sounds(&take).await.unwrap_or_default() } else { Vec::new() };
     let sounds = sounds.into_iter().map(|track| TakeSound {
         codec: track.codec.name().to_owned(),
         language: track.language.as_deref().map(str::to_owned),
         name: track.name.as_deref().map(str::to_owned),
     });
     let sounds = sounds.collect();
-    Ok(Json(Take { sounds, ..Take::new(as_it_grows(&growing_takes(state), take), copy) }))
+    Ok(Json(Take { sounds, ..tell::take(as_it_grows(&growing_takes(state), take), copy) }))
 }
 
 /// Show a take
 #[utoipa::path(get, path = "/takes/{session}/{number}", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 200, body = Take)))]
 pub(super) async fn show_take(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
 ) -> Result<Json<Take>, ApiError> {
-    let take = state.house.store.take(session, number).await?;
-    described(&state, take).await
+    described(&state, session, number).await
 }
 
 /// Change a take's title, note or lock
 #[utoipa::path(patch, path = "/takes/{session}/{number}", params(("session" = u64, Path), ("number" = u32, Path)), request_body = ChangeTake, responses((status = 200, body = Take)))]
 pub(super) async fn change_take(
     State(state): State<ApiState>,
-    _: SignedIn,
+    caller: Caller,
     Path((session, number)): Path<(u64, u32)>,
     Body(form): Body<ChangeTake>,
 ) -> Result<Json<Take>, ApiError> {
@@ -192,9 +135,8 @@ pub(super) async fn change_take(
         note: checked("note", form.note, MAX_NOTE)?,
         is_locked: form.is_locked,
     };
-    state.house.store.change_take(session, number, &change).await?;
-    let take = state.house.store.take(session, number).await?;
-    described(&state, take).await
+    state.house.library().change((session, number), &change, &caller.actor).await?;
+    described(&state, session, number).await
 }
 
 fn checked(field: &'static str, text: Option<String>, longest: usize) -> Result<Option<String>, ApiError> {
@@ -210,43 +152,30 @@ fn checked(field: &'static str, text: Option<String>, longest: usize) -> Result<
 #[utoipa::path(delete, path = "/takes/{session}/{number}", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 200, body = RemovedTake)))]
 pub(super) async fn remove_take(
     State(state): State<ApiState>,
-    SignedIn(user): SignedIn,
-    Path((session, number)): Path<(u64, u32)>,
+    caller: Caller,
+    Path(take): Path<(u64, u32)>,
 ) -> Result<Json<RemovedTake>, ApiError> {
-    let library = &state.house.library;
-    let take = library.store.take(session, number).await?;
-    let refused = match (take.record.state, take.card.is_locked) {
-        (TakeState::Writing, _) => Some("is still being written. Stop the recording first"),
-        (_, true) => Some("is locked. Unlock it first"),
-        _ => None,
-    };
-    if let Some(reason) = refused {
-        return Err(ApiError::Conflict(format!("The take {session}/{number} {reason}.")));
-    }
-    let now = OffsetDateTime::now_utc();
-    library.store.set_take_removed(session, number, Some(now)).await?;
-    tracing::info!(take = take.record.path, user = user.name, "the take is removed");
-    Ok(Json(RemovedTake { gone_at: now + library.undo_time }))
+    let gone_at = state.house.library().remove(take, &caller.actor).await?;
+    Ok(Json(RemovedTake { gone_at }))
 }
 
 /// Have a removed take back
 #[utoipa::path(post, path = "/takes/{session}/{number}/undo-removal", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 200, body = Take)))]
 pub(super) async fn undo_remove_take(
     State(state): State<ApiState>,
-    _: SignedIn,
+    caller: Caller,
     Path((session, number)): Path<(u64, u32)>,
 ) -> Result<Json<Take>, ApiError> {
-    state.house.store.set_take_removed(session, number, None).await?;
-    let take = state.house.store.take(session, number).await?;
-    described(&state, take).await
+    state.house.library().undo_removal((session, number), &caller.actor).await?;
+    described(&state, session, number).await
 }
 
 fn begun(job: &Arc<Job>) -> (StatusCode, Json<JobReport>) {
-    (StatusCode::ACCEPTED, Json(job.report()))
+    (StatusCode::ACCEPTED, Json(tell_jobs::job(job.view())))
 }
 
 fn check_room_for_a_job(state: &ApiState) -> Result<(), ApiError> {
-    if state.house.library.jobs.is_full() {
+    if state.house.library().jobs().is_full() {
         return Err(ApiError::Conflict("Too many jobs wait. Try again when some are done.".to_owned()));
     }
     Ok(())
@@ -256,44 +185,27 @@ fn check_room_for_a_job(state: &ApiState) -> Result<(), ApiError> {
 #[utoipa::path(post, path = "/takes/{session}/{number}/check", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 202, body = JobReport)))]
 pub(super) async fn check_take(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
 ) -> Result<(StatusCode, Json<JobReport>), ApiError> {
     check_room_for_a_job(&state)?;
-    Ok(begun(&state.house.library.start_check(session, number).await?))
+    Ok(begun(&state.house.library().start_check(session, number).await?))
 }
 
 /// Mend a take that was not ended in order
 #[utoipa::path(post, path = "/takes/{session}/{number}/mend", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 200, body = Take)))]
 pub(super) async fn mend_take(
     State(state): State<ApiState>,
-    _: SignedIn,
+    caller: Caller,
     Path((session, number)): Path<(u64, u32)>,
 ) -> Result<Json<Take>, ApiError> {
-    let library = &state.house.library;
-    let take = library.ended_take(session, number).await?;
-    let busy = || ApiError::Conflict(format!("Something else is being done with the take {session}/{number}."));
-    let _hold = library.hold(session, number).ok_or_else(busy)?;
-    let path = library.path_of(&take);
-    let mended = tokio::task::spawn_blocking(move || repair_file(&path)).await.map_err(|_| ApiError::Internal)?;
-    if let Err(error) = &mended {
-        return Err(ApiError::UnusableFile(format!("The take cannot be mended: {error}")));
-    }
-    if mended.as_ref().is_ok_and(Option::is_none) {
-        return Err(ApiError::Conflict(format!("Nothing is missing in the take {session}/{number}.")));
-    }
-    library.store.write_take(&mended_record(&take.record, mended)).await?;
-    library.store.set_take_digest(session, number, None).await?;
-    library.tell_news();
-    let take = library.store.take(session, number).await?;
-    described(&state, take).await
+    state.house.library().mend_now((session, number), &caller.actor).await?;
+    described(&state, session, number).await
 }
 
 /// Cut a piece of a take into a take of its own
 #[utoipa::path(post, path = "/takes/{session}/{number}/cut", params(("session" = u64, Path), ("number" = u32, Path)), request_body = CutTake, responses((status = 202, body = JobReport)))]
 pub(super) async fn cut_take(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
     Body(form): Body<CutTake>,
 ) -> Result<(StatusCode, Json<JobReport>), ApiError> {
@@ -301,46 +213,42 @@ pub(super) async fn cut_take(
         return Err(ApiError::invalid("to_ms", "it is not later than from_ms"));
     }
     check_room_for_a_job(&state)?;
-    let take = state.house.library.ended_take(session, number).await?;
-    let new_number = state.house.library.next_number(session).await?;
     let title = checked("title", form.title, MAX_TITLE)?;
-    let order = CutOrder { from_ms: form.from_ms, to_ms: form.to_ms, title, number: new_number };
-    Ok(begun(&state.house.library.start_cut(take, order)))
+    let order = CutOrder { from_ms: form.from_ms, to_ms: form.to_ms, title };
+    Ok(begun(&state.house.library().start_cut((session, number), order).await?))
 }
 
 /// Copy a take to a depot
 #[utoipa::path(post, path = "/takes/{session}/{number}/copy", params(("session" = u64, Path), ("number" = u32, Path)), request_body = CopyTake, responses((status = 202, body = Take)))]
 pub(super) async fn copy_take(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
     Body(form): Body<CopyTake>,
 ) -> Result<(StatusCode, Json<Take>), ApiError> {
-    let take = state.house.library.ended_take(session, number).await?;
+    let take = state.house.library().ended_take(session, number).await?;
     let directory = state.house.directory();
-    let channel = directory.channels().find(|channel| channel.name.as_str() == take.channel_name);
+    let channel = directory.channel_named(&take.channel_name);
     let depot = form.depot.or_else(|| channel.and_then(|channel| channel.depot.clone()));
     let missing = || ApiError::invalid("depot", "the channel has none; name one");
-    state.house.library.plan_copy(&take, &depot.ok_or_else(missing)?).await?;
-    Ok((StatusCode::ACCEPTED, described(&state, take).await?))
+    state.house.library().plan_copy(&take, &depot.ok_or_else(missing)?).await?;
+    Ok((StatusCode::ACCEPTED, described(&state, session, number).await?))
 }
 
 /// Bring a take back from its depot
 #[utoipa::path(post, path = "/takes/{session}/{number}/restore", params(("session" = u64, Path), ("number" = u32, Path)), responses((status = 202, body = JobReport)))]
 pub(super) async fn restore_take(
     State(state): State<ApiState>,
-    _: SignedIn,
     Path((session, number)): Path<(u64, u32)>,
 ) -> Result<(StatusCode, Json<JobReport>), ApiError> {
     check_room_for_a_job(&state)?;
-    Ok(begun(&state.house.library.start_restore(session, number).await?))
+    Ok(begun(&state.house.library().start_restore(session, number).await?))
 }
 
 /// A link under which anybody can fetch a take's copy from its depot for a while
 #[utoipa::path(get, path = "/takes/{session}/{number}/link", params(("session" = u64, Path), ("number" = u32, Path), LinkQuery), responses((status = 200, body = TakeLink)))]
 pub(super) async fn link_take(
     State(state): State<ApiState>,
-    SignedIn(user): SignedIn,
+    caller: Caller,
     Path((session, number)): Path<(u64, u32)>,
     Query(query): Query<LinkQuery>,
 ) -> Result<Json<TakeLink>, ApiError> {
@@ -348,27 +256,23 @@ pub(super) async fn link_take(
     if !(1..=MAX_LINK_S).contains(&valid_s) {
         return Err(ApiError::invalid("valid_s", format!("{valid_s} is not between 1 and {MAX_LINK_S}")));
     }
-    let (copy, client) = state.house.library.copy_there(session, number).await?;
+    let (copy, client) = state.house.library().copy_there(session, number).await?;
     let valid = Duration::from_secs(valid_s);
     let until = OffsetDateTime::now_utc() + valid;
-    let link = client.link(&copy.object_key, valid).await.map_err(ApiError::Conflict)?;
-    tracing::info!(session, take = number, user = user.name, "a link to a copy was made");
+    let link = client.link(&copy.object_key, valid).await.map_err(|error| ApiError::Conflict(error.to_string()))?;
+    tracing::info!(session, take = number, by = %caller.actor, "a link to a copy was made");
     Ok(Json(TakeLink { link, until }))
 }
 
 /// List jobs, the newest first
 #[utoipa::path(get, path = "/jobs", responses((status = 200, body = Vec<JobReport>)))]
-pub(super) async fn list_jobs(State(state): State<ApiState>, _: SignedIn) -> Json<Vec<JobReport>> {
-    Json(state.house.library.jobs.all())
+pub(super) async fn list_jobs(State(state): State<ApiState>) -> Json<Vec<JobReport>> {
+    Json(state.house.library().jobs().all().into_iter().map(tell_jobs::job).collect())
 }
 
 /// Show a job
 #[utoipa::path(get, path = "/jobs/{job}", params(("job" = u64, Path)), responses((status = 200, body = JobReport)))]
-pub(super) async fn show_job(
-    State(state): State<ApiState>,
-    _: SignedIn,
-    Path(id): Path<u64>,
-) -> Result<Json<JobReport>, ApiError> {
+pub(super) async fn show_job(State(state): State<ApiState>, Path(id): Path<u64>) -> Result<Json<JobReport>, ApiError> {
     let missing = || ApiError::NotFound { kind: "job", name: id.to_string() };
-    state.house.library.jobs.find(id).map(Json).ok_or_else(missing)
+    state.house.library().jobs().find(id).map(|job| Json(tell_jobs::job(job))).ok_or_else(missing)
 }

@@ -1,0 +1,92 @@
+//! The addresses that are shown with stream keys.
+
+use axum::http::{HeaderMap, header};
+use waverant_model::{KeyRight, SrtFields};
+use waverant_store::SrtTerms;
+
+use crate::ApiState;
+
+/// The path part of the encoder's address.
+pub(crate) const APP: &str = "in";
+
+/// The path part of a player's address.
+pub(crate) const PLAYER_APP: &str = "out";
+
+/// The address for the encoder's server field.
+pub(crate) fn address(state: &ApiState, headers: &HeaderMap, app: &str) -> String {
+    let host = shown_host(state, headers);
+    match state.ports.rtmp {
+        1935 => format!("rtmp://{host}/{app}"),
+        port => format!("rtmp://{host}:{port}/{app}"),
+    }
+}
+
+/// The address for encoders that speak TLS, if that is offered.
+pub(crate) fn secure_address(state: &ApiState, headers: &HeaderMap, app: &str) -> Option<String> {
+    let host = shown_host(state, headers);
+    state.ports.rtmps.map(|port| format!("rtmps://{host}:{port}/{app}"))
+}
+
+/// What goes into the fields for SRT.
+pub(crate) fn srt_fields(
+    state: &ApiState,
+    headers: &HeaderMap,
+    terms: &SrtTerms,
+    right: KeyRight,
+    key: &str,
+) -> SrtFields {
+    let address = format!("srt://{}:{}", shown_host(state, headers), state.ports.srt);
+    let mode = if right == KeyRight::Publish { "publish" } else { "request" };
+    SrtFields {
+        whole: format!("{address}?streamid={key}"),
+        stream_id: key.to_owned(),
+        long_stream_id: format!("#!::r={key},m={mode}"),
+        latency_ms: terms.latency_ms,
+        has_passphrase: terms.passphrase.is_some(),
+        address,
+    }
+}
+
+fn shown_host<'a>(state: &'a ApiState, headers: &'a HeaderMap) -> &'a str {
+    let asked = headers.get(header::HOST).and_then(|host| host.to_str().ok()).map(host_without_port);
+    if state.host.is_empty() { asked.filter(|host| is_host(host)).unwrap_or("127.0.0.1") } else { &state.host }
+}
+
+/// A name or an address, and nothing that would make another address of what is shown.
+fn is_host(host: &str) -> bool {
+    let inside = host.strip_prefix('[').and_then(|host| host.strip_suffix(']'));
+    if let Some(address) = inside {
+        return address.parse::<std::net::Ipv6Addr>().is_ok();
+    }
+    let is_label = |label: &str| {
+        (1..=63).contains(&label.len()) && label.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
+    };
+    host.len() <= 253 && host.split('.').all(is_label)
+}
+
+fn host_without_port(host: &str) -> &str {
+    match host.rfind(']') {
+        Some(end) => &host[..=end],
+        None => host.split(':').next().unwrap_or(host),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::name("relay.wexcombe.test:7800", true)]
+    #[case::address("192.0.2.7", true)]
+    #[case::six("[2001:db8::7]:7800", true)]
+    #[case::path("relay.test/x", false)]
+    #[case::user("a@b", false)]
+    #[case::query("a?b", false)]
+    #[case::empty("", false)]
+    #[case::not_six("[zz]", false)]
+    fn hosts_are_names_or_addresses(#[case] host: &str, #[case] expected: bool) {
+        assert_eq!(is_host(host_without_port(host)), expected);
+    }
+}

@@ -1,0 +1,54 @@
+//! The types of the HTTP API, shared by the service and the command line: what calls send and what is answered.
+//! Nothing but types: what they mean is decided in the house.
+//!
+//! Names ending in `_ms`, `_s`, `_bps` and `_bytes` tell their unit. Times are RFC 3339 in UTC.
+
+mod account;
+mod channel;
+mod depot;
+mod destination;
+mod hidden;
+mod job;
+mod key;
+mod limits;
+mod line;
+mod live;
+mod problem;
+mod recording;
+mod rehearsal;
+mod report;
+mod session;
+mod srt;
+mod take;
+
+pub use account::{Administrator, FirstRunState, Me, SignIn, Token};
+pub use channel::{
+    AddChannel, ChangeChannel, ChangeSending, Channel, ChannelDestination, SlateChoice, Takeover, UploadedSlate,
+};
+pub use depot::{AddDepot, Depot, DepotTry};
+pub use destination::{
+    AddDestination, AudioOtherwise, ChangeDestination, Destination, DestinationTry, TryDestination, TryStep,
+    TryStepName,
+};
+pub use hidden::Hidden;
+pub use job::{
+    CheckedGap, CheckedMark, FileForm, JobKind, JobReport, JobResult, JobState, MadeTake, TakeCheck, TrackCheck,
+    TrackKind,
+};
+pub use key::{AddKey, EncoderFields, KeyRight, NewKey, SrtFields, StreamKey};
+pub use limits::{SheetAction, SheetForm};
+pub use line::{LiveLine, LiveLinePoint};
+pub use live::{
+    Board, ChannelState, Health, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LiveSession, LiveTake, LiveVideo,
+    RecorderState, RefusedCount,
+};
+pub use problem::Problem;
+pub use recording::{ChangeRecording, MarkMoment, MarkedMoment, Recording, RecordingWhen, TakeFormat};
+pub use rehearsal::{BeginRehearsal, Rehearsal};
+pub use report::{EventReport, GapReport, LegReport, ShowReport, SourceReport};
+pub use session::{LegOutcome, Listed, Session, SessionDetail, TurnedAway};
+pub use srt::{ChangeSrt, Srt};
+pub use take::{
+    ChangeTake, CopyState, CopyTake, CutTake, ListedTakes, Mark, RemovedTake, Take, TakeCopy, TakeLink, TakeSound,
+    TakeState,
+};

@@ -1,0 +1,264 @@
+//! What is on air at one moment.
+
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+use crate::LiveLine;
+
+/// All channels at one moment.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Board {
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// The channels by number.
+    pub channels: Vec<LiveChannel>,
+    /// Connections that were turned away or given up since the service was started.
+    pub refused_counts: Vec<RefusedCount>,
+    /// The disk of the recordings; none until it was looked at.
+    pub disk: Option<LiveDisk>,
+}
+
+/// The disk of the recordings at one moment.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LiveDisk {
+    /// Free for us.
+    pub free_bytes: u64,
+    /// So much stays free.
+    pub floor_bytes: u64,
+    /// How long it lasts at the rate of what is being recorded; none if nothing is.
+    pub seconds_left: Option<u64>,
+    /// True if that is less than two hours, or nothing more can be recorded.
+    pub is_low: bool,
+}
+
+/// How often something was refused.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RefusedCount {
+    /// Why, as a stable word; those of the turned-away list, and `idle_publisher`,
+    /// `idle_connection`, `message_too_long`, `answers_unread`, `protocol_fault`, `stalled_player`.
+    pub reason: String,
+    /// How often.
+    pub count: u64,
+}
+
+/// A channel at one moment.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LiveChannel {
+    /// Name in addresses.
+    pub name: String,
+    /// What people read.
+    pub title: String,
+    /// Where it stands.
+    pub state: ChannelState,
+    /// The session, if there is one.
+    pub session: Option<LiveSession>,
+    /// Legs of the session; without one, the destinations as they stand.
+    pub legs: Vec<LiveLeg>,
+}
+
+/// A session at one moment.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LiveSession {
+    /// The session's number.
+    pub id: u64,
+    /// When it began.
+    #[serde(with = "time::serde::rfc3339")]
+    pub started_at: OffsetDateTime,
+    /// How long it is in its present state.
+    pub state_for_ms: u64,
+    /// While holding: how long it still waits.
+    pub hold_left_ms: Option<u64>,
+    /// How often the publisher was lost.
+    pub loss_count: u32,
+    /// Where the publisher comes from.
+    pub publisher_address: String,
+    /// Label of its key.
+    pub key_label: String,
+    /// Labels of the keys of encoders that wait behind it.
+    pub waiting: Vec<String>,
+    /// True while the slate stands in for the encoder.
+    pub is_slate_on: bool,
+    /// True if it is fed by the test picture.
+    pub is_rehearsal: bool,
+    /// What the encoder calls itself.
+    pub encoder: String,
+    /// The first track of pictures; none until they came.
+    pub video: Option<LiveVideo>,
+    /// The tracks of sound by number; none until they came.
+    pub audio: Vec<LiveAudio>,
+    /// All of it, in bits per second.
+    pub bitrate_bps: f64,
+    /// The sound of all tracks, in bits per second.
+    pub audio_bitrate_bps: f64,
+    /// What is wrong or odd about the stream, in words that say what to do.
+    pub findings: Vec<String>,
+    /// The line that the encoder comes in by, if it comes over SRT.
+    pub line: Option<LiveLine>,
+    /// Players that watch.
+    pub viewer_count: u64,
+    /// Messages that could not be used.
+    pub unusable_count: u64,
+    /// Times when the encoder's clock jumped or ran back.
+    pub clock_fault_count: u64,
+    /// Where its recorder stands.
+    pub recorder: RecorderState,
+    /// Why the disk stopped it.
+    pub recorder_reason: Option<String>,
+    /// The take that is being written.
+    pub take: Option<LiveTake>,
+}
+
+/// The incoming pictures.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LiveVideo {
+    /// Codec and profile.
+    pub codec: String,
+    /// In pixels; none where neither the stream nor the encoder tells.
+    pub width: Option<u32>,
+    /// In pixels.
+    pub height: Option<u32>,
+    /// Measured, in pictures per second.
+    pub frame_rate: f64,
+    /// What the stream says of itself.
+    pub announced_frame_rate: Option<f64>,
+    /// In bits per second.
+    pub bitrate_bps: f64,
+    /// The largest of the last four distances between keyframes.
+    pub keyframe_spacing_ms: Option<i64>,
+}
+
+/// The incoming sound.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LiveAudio {
+    /// Codec.
+    pub codec: String,
+    /// In Hz.
+    pub sample_rate_hz: u32,
+    /// Channels.
+    pub channel_count: u8,
+    /// Its language as the stream tells it: a BCP 47 tag.
+    pub language: Option<String>,
+    /// What the stream calls it.
+    pub name: Option<String>,
+}
+
+/// The take that is being written.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LiveTake {
+    /// Its place in the session.
+    pub number: u32,
+    /// Its length so far.
+    pub duration_ms: u64,
+    /// Its size so far.
+    pub size_bytes: u64,
+    /// Moments that were pointed out.
+    pub mark_count: usize,
+    /// Parts of the show that are missing because the disk was too slow.
+    pub gap_count: u32,
+}
+
+/// A leg at one moment.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LiveLeg {
+    /// The destination's name.
+    pub destination: String,
+    /// Where it stands.
+    pub state: LegState,
+    /// How long it is in this state.
+    pub state_for_ms: u64,
+    /// Why the last connection ended.
+    pub reason: Option<String>,
+    /// What of the stream the platform does not get.
+    pub note: Option<String>,
+    /// When it dials again.
+    pub next_dial_in_ms: Option<u64>,
+    /// Payload going out, in bits per second.
+    pub bitrate_bps: f64,
+    /// How far it is behind the source, its delay included.
+    pub behind_ms: u64,
+    /// The delay that it was given.
+    pub delay_ms: u64,
+    /// Pictures sent.
+    pub sent_frame_count: u64,
+    /// Payload bytes sent.
+    pub sent_bytes: u64,
+    /// Pictures that it missed: too slow for them, or not connected.
+    pub dropped_frame_count: u64,
+    /// How much of the show they were.
+    pub dropped_ms: u64,
+    /// How often it dialed again.
+    pub redial_count: u32,
+    /// Limits of the destination's sheet that the stream does not keep, in words.
+    pub breaches: Vec<String>,
+    /// Outgoing bits per second, one value for each of the last seconds, the newest last.
+    pub trace: Vec<u64>,
+    /// The line that it goes by, while it carries over SRT.
+    pub line: Option<LiveLine>,
+}
+
+/// Whether the service can do its work.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Health {
+    /// True if all is well.
+    pub is_good: bool,
+    /// True if the database answers.
+    pub database_is_reachable: bool,
+    /// The service's version.
+    pub version: String,
+}
+
+/// Where a channel stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub enum ChannelState {
+    /// Nobody publishes.
+    #[serde(rename = "off air")]
+    OffAir,
+    /// A session is on air.
+    #[serde(rename = "on air")]
+    OnAir,
+    /// Its publisher is lost; the session waits for its return.
+    #[serde(rename = "holding")]
+    Holding,
+    /// The session is over, and delayed legs play on.
+    #[serde(rename = "over")]
+    Over,
+}
+
+/// Where a leg stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub enum LegState {
+    /// It goes with the next session.
+    #[serde(rename = "ready")]
+    Ready,
+    /// A connection is being made.
+    #[serde(rename = "dialing")]
+    Dialing,
+    /// The platform takes the stream.
+    #[serde(rename = "carrying")]
+    Carrying,
+    /// The connection was lost or could not be made, and is tried again.
+    #[serde(rename = "waiting to redial")]
+    WaitingToRedial,
+    /// The platform said no.
+    #[serde(rename = "refused")]
+    Refused,
+    /// Switched off, held back, not yet to start, or the session is over.
+    #[serde(rename = "off")]
+    Off,
+}
+
+/// Where a session's recorder stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum RecorderState {
+    /// Nobody wants a recording.
+    Off,
+    /// It waits for the first keyframe.
+    Waiting,
+    /// It writes a take.
+    Recording,
+    /// It was stopped by the disk, and goes on by itself when it can.
+    Stopped,
+}
