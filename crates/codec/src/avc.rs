@@ -1,3 +1,5 @@
+use std::borrow::Borrow;
+
 use bytes::Bytes;
 use openh264::OpenH264API;
 use openh264::encoder::{
@@ -75,10 +77,10 @@ impl PictureFormat {
 ///
 /// # Errors
 /// [`EncodeError`] if the size cannot be encoded or the encoder fails.
-pub fn encode_pictures(
+pub fn encode_pictures<P: Borrow<Pixmap>>(
     format: &PictureFormat,
     count: u32,
-    mut draw: impl FnMut(u32) -> Pixmap,
+    mut draw: impl FnMut(u32) -> P,
 ) -> Result<(AvcDecoderConfig, Vec<Packet>), EncodeError> {
     format.check_size()?;
     let PictureFormat { width, height, .. } = *format;
@@ -88,7 +90,7 @@ pub fn encode_pictures(
     let (mut avc, mut packets) = (None, Vec::new());
     for number in 0..count {
         let picture = draw(number);
-        let rgba = RgbaSliceU8::new(picture.data(), (width as usize, height as usize));
+        let rgba = RgbaSliceU8::new(picture.borrow().data(), (width as usize, height as usize));
         let encoded = encoder.encode(&YUVBuffer::from_rgba8_source(rgba)).map_err(|error| failed(&error))?.to_vec();
         let units = split_byte_stream(&encoded);
         if units.is_empty() {

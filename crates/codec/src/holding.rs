@@ -22,7 +22,7 @@ pub fn holding_picture(width: u32, height: u32, frame_rate: f64) -> Result<Clip,
     let count = format.pictures_in(2.0);
     format.group = count;
     let picture = draw(width, height);
-    let (avc, packets) = encode_pictures(&format, count, |_| picture.clone())?;
+    let (avc, packets) = encode_pictures(&format, count, |_| &picture)?;
     let mut tracks = Tracks::new();
     tracks.set(Track::new(TrackId::VIDEO, CodecParameters::H264(avc)));
     Ok(Clip { tracks, packets, length: format.time_of(count) })

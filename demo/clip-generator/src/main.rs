@@ -2,8 +2,8 @@
 //!
 //! - `clip ../regatta.mp4`: a drawn river race with a running clock and frame number, and a simple
 //!   tune, as fragmented MP4 that loops without a seam;
-//! - `tone ../../crates/picture/assets/tone.mp4`: the tone of the test picture;
-//! - `lettering ../../crates/picture/assets/holding.png`: what the holding picture says.
+//! - `tone ../../crates/codec/assets/tone.mp4`: the tone of the test picture;
+//! - `lettering ../../crates/codec/assets/holding.png`: what the holding picture says.
 //!
 //! Run in this folder: `cargo run --release -- WHAT FILE`. Needs nasm for a fast encoder and Debian's
 //! fonts-dejavu-core for the lettering.
@@ -18,7 +18,7 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, bail, ensure};
 use waverant_container::FragmentWriter;
 use waverant_media::{CodecParameters, Packet, Track, TrackId, Tracks};
-use waverant_picture::{PictureFormat, encode_pictures};
+use waverant_codec::{PictureFormat, encode_pictures};
 
 pub const WIDTH: u32 = 1280;
 pub const HEIGHT: u32 = 720;
