@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 import type { LiveChannel, LiveLeg } from "../api/types";
 import { inOrder, legNote, legTone, summary } from "./state";
 
-function leg(state: string, more: Partial<LiveLeg> = {}): LiveLeg {
+function leg(state: LiveLeg["state"], more: Partial<LiveLeg> = {}): LiveLeg {
   return {
     destination: "plovio",
     state,
@@ -21,7 +21,7 @@ function leg(state: string, more: Partial<LiveLeg> = {}): LiveLeg {
   };
 }
 
-function channel(title: string, state: string, legs: LiveLeg[]): LiveChannel {
+function channel(title: string, state: LiveChannel["state"], legs: LiveLeg[]): LiveChannel {
   const session = state === "off air" ? null : ({ id: 1 } as LiveChannel["session"]);
   return { name: title.toLowerCase(), title, state, session, legs };
 }
@@ -43,14 +43,9 @@ describe("legs", () => {
     expect(legNote(leg("carrying"))).toBeUndefined();
   });
 
-  it("have a tone for every state, and an idle one for unknown states", () => {
-    expect(["carrying", "dialing", "refused", "off", "?"].map((state) => legTone(leg(state)))).toEqual([
-      "good",
-      "trouble",
-      "bad",
-      "idle",
-      "idle",
-    ]);
+  it("have a tone for every state", () => {
+    const states = ["carrying", "dialing", "waiting to redial", "refused", "ready", "off"] as const;
+    expect(states.map((state) => legTone(leg(state)))).toEqual(["good", "trouble", "trouble", "bad", "idle", "idle"]);
   });
 
   it("say why they do not carry and when they dial again", () => {

@@ -3,7 +3,8 @@ import type { Board, LiveChannel, LiveLeg } from "../api/types";
 /** How good a state is; decides its colour everywhere. */
 export type Tone = "good" | "trouble" | "bad" | "idle";
 
-const LEG_TONES: Record<string, Tone> = {
+// A state that is new in the API does not compile here until it has its tone.
+const LEG_TONES: Record<LiveLeg["state"], Tone> = {
   carrying: "good",
   dialing: "trouble",
   "waiting to redial": "trouble",
@@ -13,14 +14,14 @@ const LEG_TONES: Record<string, Tone> = {
 };
 
 export function legTone(leg: LiveLeg): Tone {
-  return LEG_TONES[leg.state] ?? "idle";
+  return LEG_TONES[leg.state];
 }
 
-const CHANNEL_TONES: Record<string, Tone> = { "on air": "good", holding: "trouble", over: "idle", "off air": "idle" };
+const CHANNEL_TONES: Record<LiveChannel["state"], Tone> = { "on air": "good", holding: "trouble", over: "idle", "off air": "idle" };
 
 export function channelTone(channel: LiveChannel): Tone {
   if (channel.session?.is_slate_on) return "trouble";
-  return CHANNEL_TONES[channel.state] ?? "idle";
+  return CHANNEL_TONES[channel.state];
 }
 
 /** The three questions of the board: on air, good, does everyone get it. */

@@ -16,7 +16,7 @@ use waverant_container::{TsReader, TsWriter};
 use waverant_media::testing::h264;
 use waverant_media::{MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
 use waverant_srt::{CloseReason, Config, Connection, Message, Passphrase, RejectReason, Request, Statistics};
-use waverant_udp::{DatagramSocket, Doorkeeper, Inbox, Link, Service, SrtSocket, Turned};
+use waverant_udp::{DatagramSocket, Doorkeeper, Inbox, Link, Onward, SrtSocket, Turned};
 
 use crate::process::thread_cpu_seconds;
 
@@ -191,8 +191,8 @@ impl Doorkeeper for Counter {
         self.bytes.fetch_add(message.payload.len(), std::sync::atomic::Ordering::Relaxed);
     }
 
-    fn serve(&mut self, (): &mut (), _: &mut Connection, _: Instant) -> Service {
-        Service::GoesOn
+    fn serve(&mut self, (): &mut (), _: &mut Connection, _: Instant) -> Onward {
+        Onward::GoesOn
     }
 
     fn figures(&mut self, (): &mut (), _: &Statistics) {}

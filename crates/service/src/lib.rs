@@ -1,23 +1,20 @@
-//! The Waverant service: listeners for publishers, sessions with their legs and recorder, the
-//! HTTP API, and the console.
+//! The Waverant service: its settings, the check of the machine, its start and its stop. What it does is in the
+//! crates below.
 
-mod api;
+mod addresses;
 mod check;
-mod house;
-mod ingest;
-mod leg;
-mod library;
+mod doors;
 mod logging;
 mod machine;
-mod recorder;
-mod rehearsal;
 mod service;
 mod settings;
-mod show;
+mod start;
 
-pub use api::openapi_document;
+pub use addresses::Addresses;
 pub use check::{Finding, check_machine};
 pub use logging::start_logging;
 pub use machine::make_files_private;
-pub use service::{Addresses, Service, StartError};
+pub use service::Service;
 pub use settings::{Settings, SettingsError};
+pub use start::StartError;
+pub use waverant_api::openapi_document;

@@ -11,13 +11,18 @@ import { SourceFacts } from "./SourceFacts";
 function since(channel: LiveChannel): string {
   const session = channel.session;
   if (!session) return channel.state;
-  if (channel.state === "holding") {
-    return `holding${session.is_slate_on ? " with slate" : ""}, ${clock(session.hold_left_ms ?? 0)} left`;
+  switch (channel.state) {
+    case "holding":
+      return `holding${session.is_slate_on ? " with slate" : ""}, ${clock(session.hold_left_ms ?? 0)} left`;
+    case "over":
+      return "over, delayed legs play on";
+    case "off air":
+    case "on air": {
+      if (session.is_slate_on) return "encoder silent, slate is on";
+      const what = session.is_rehearsal ? "rehearsing" : channel.state;
+      return `${what} ${clock(Date.now() - Date.parse(session.started_at))}`;
+    }
   }
-  if (channel.state === "over") return "over, delayed legs play on";
-  if (session.is_slate_on) return "encoder silent, slate is on";
-  const what = session.is_rehearsal ? "rehearsing" : channel.state;
-  return `${what} ${clock(Date.now() - Date.parse(session.started_at))}`;
 }
 
 /** A channel with its source on the left and its legs on the right. */

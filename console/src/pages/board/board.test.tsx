@@ -6,7 +6,7 @@ import type { LiveChannel, LiveLeg, LiveSession } from "../../api/types";
 import { ChannelCard } from "./ChannelCard";
 import { Headline } from "./Headline";
 
-function leg(destination: string, state: string, more: Partial<LiveLeg> = {}): LiveLeg {
+function leg(destination: string, state: LiveLeg["state"], more: Partial<LiveLeg> = {}): LiveLeg {
   return {
     destination,
     state,

@@ -34,9 +34,16 @@ function facts(take: Take): string[] {
 function copyText(take: Take): string | undefined {
   const copy = take.copy;
   if (!copy) return undefined;
-  if (copy.state === "there") return take.is_here ? `also at ${copy.depot}` : `at ${copy.depot} only`;
-  if (copy.state === "sending") return `${Math.round((copy.sent_bytes / Math.max(1, take.size_bytes)) * 100)} % at ${copy.depot}`;
-  return copy.state === "failing" ? `not at ${copy.depot} yet: ${copy.error ?? ""}` : `waits for ${copy.depot}`;
+  switch (copy.state) {
+    case "there":
+      return take.is_here ? `also at ${copy.depot}` : `at ${copy.depot} only`;
+    case "sending":
+      return `${Math.round((copy.sent_bytes / Math.max(1, take.size_bytes)) * 100)} % at ${copy.depot}`;
+    case "failing":
+      return `not at ${copy.depot} yet: ${copy.error ?? ""}`;
+    case "waiting":
+      return `waits for ${copy.depot}`;
+  }
 }
 
 function TakeRow({ take, onOpen }: { take: Take; onOpen: () => void }) {

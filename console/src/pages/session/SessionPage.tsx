@@ -12,7 +12,7 @@ function Head({ session, report }: { session: Session; report: ShowReport }) {
   return (
     <div className="mb-5 mt-1">
       <h1 className="text-2xl font-semibold tracking-tight">
-        {session.is_rehearsal ? "Rehearsal" : "Show"} {session.id}
+        {session.is_rehearsal ? "Rehearsal" : "Session"} {session.id}
       </h1>
       <p className="text-sm text-base-content/70">
         {moment(session.started_at)} · {clock(report.length_ms)} · {source.stream || "no stream"} · key {session.key_label} ·{" "}

@@ -258,7 +258,7 @@ fn columns() -> Vec<Column> {
         Column::text("name", |row| text(row, "name")),
         Column::text("title", |row| text(row, "title")),
         Column::number("hold", |row| duration(number(row, "hold_ms"))),
-        Column::text("records", |row| told(&row["recording"])),
+        Column::text("recording", |row| told(&row["recording"])),
         Column::text("second encoder", |row| text(row, "takeover")),
         Column::text("slate", |row| text(row, "slate").replace('_', "-")),
         Column::text("SRT", |row| srt::told(&row["srt"])),

@@ -6,9 +6,9 @@ use std::path::{Path, PathBuf};
 use bytes::Bytes;
 use serde::Deserialize;
 use tiny_skia::{Color, Pixmap};
+use waverant_codec::{PictureFormat, encode_pictures, test_picture};
 use waverant_container::{FileFormat, FileHead, FileWriter, Patch, Selection, plan_progressive, plan_repair};
 use waverant_media::{CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
-use waverant_picture::{PictureFormat, encode_pictures, test_picture};
 
 use crate::browser::show_in_chromium;
 

@@ -138,10 +138,13 @@ async fn an_outage_is_told_and_survived() {
     let network = Network::start(listener.address(), (faults, faults), 5).await.unwrap();
     add(&house, "quayside", network.address(), json!({"srt": {"latency_ms": 200}}));
     let told = async {
-        let has_finding = |house: &House<'_>| {
-            house.live()["session"].is_object() && house.leg("quayside")["line"]["finding"].is_string()
+        let is_told = |house: &House<'_>| {
+            let line = || house.leg("quayside")["line"].clone();
+            house.live()["session"].is_object()
+                && line()["finding"].is_string()
+                && line()["dropped_packet_count"].as_u64().is_some_and(|dropped| dropped > 20)
         };
-        house.wait_until("the outage is told", has_finding).await;
+        house.wait_until("the outage is told", is_told).await;
         house.leg("quayside")
     };
     let (_, leg) = tokio::join!(publish(&house, &key, 9.0), told);

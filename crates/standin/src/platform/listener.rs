@@ -9,7 +9,7 @@ use parking_lot::Mutex;
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 use waverant_srt::{CloseReason, Config, Connection, Message, RejectReason, Request, Statistics};
-use waverant_udp::{DatagramSocket, Doorkeeper, Service, SrtSocket, Turned};
+use waverant_udp::{DatagramSocket, Doorkeeper, Onward, SrtSocket, Turned};
 
 use super::{ConnectionReport, PlatformFault, PlatformOptions, PlatformReport};
 use crate::encoder::{SrtOptions, srt_config};
@@ -106,9 +106,9 @@ impl Doorkeeper for Door {
         });
     }
 
-    fn serve(&mut self, guest: &mut Guest, _: &mut Connection, now: Instant) -> Service {
+    fn serve(&mut self, guest: &mut Guest, _: &mut Connection, now: Instant) -> Onward {
         let is_over = guest.breaks_after.is_some_and(|time| now >= guest.began + time);
-        if is_over { Service::Ends } else { Service::GoesOn }
+        if is_over { Onward::Ends } else { Onward::GoesOn }
     }
 
     fn figures(&mut self, _: &mut Guest, _: &Statistics) {}

@@ -1,0 +1,117 @@
+//! Where everybody comes in: bound first, listened at once the house is open.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::net::{TcpListener, TcpSocket};
+use tokio::task::JoinHandle;
+use waverant_api::{ApiState, FirstRun, Ports, router, serve};
+use waverant_house::House;
+use waverant_net::ServerTls;
+use waverant_relay::LobbyLimits;
+use waverant_sources::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
+
+use crate::addresses::Addresses;
+use crate::check::bind_failure;
+use crate::settings::Settings;
+use crate::start::StartError;
+
+/// Connections that the kernel holds until we accept them: a crowd must not make it drop an encoder's.
+const BACKLOG: u32 = 4096;
+
+/// A peer over SRT says something every second; one that is silent for so long is gone.
+const SRT_IDLE_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// Where everybody comes in, bound and not yet listened at.
+pub(crate) struct Doors {
+    rtmp: TcpListener,
+    rtmps: Option<(TcpListener, Arc<ServerTls>)>,
+    srt: SrtDoor,
+    http: TcpListener,
+}
+
+impl Doors {
+    pub(crate) fn bind(settings: &Settings) -> Result<Self, StartError> {
+        let rtmp = bind("rtmp", settings.rtmp)?;
+        let rtmps = match &settings.tls {
+            Some(files) => {
+                let tls = ServerTls::open(files.clone())?;
+                Some((bind("rtmps", settings.rtmps)?, tls))
+            }
+            None => None,
+        };
+        let srt = SrtDoor::bind(settings.srt)
+            .map_err(|error| StartError::Listen(bind_failure("srt", settings.srt, &error)))?;
+        let http = bind("http", settings.http)?;
+        Ok(Self { rtmp, rtmps, srt, http })
+    }
+
+    /// Where they are bound.
+    pub(crate) fn addresses(&self, database_pid: Option<u32>) -> Result<Addresses, StartError> {
+        Ok(Addresses {
+            rtmp: local_address("rtmp", &self.rtmp)?,
+            rtmps: self.rtmps.as_ref().map(|(listener, _)| local_address("rtmps", listener)).transpose()?,
+            srt: self.srt.local_address().map_err(|error| StartError::Listen(format!("listen.srt: {error}")))?,
+            http: local_address("http", &self.http)?,
+            pid: std::process::id(),
+            database_pid,
+        })
+    }
+
+    /// Lets everybody in; returns the task that serves calls.
+    pub(crate) fn open(
+        self,
+        house: &Arc<House>,
+        first_run: Arc<FirstRun>,
+        settings: &Settings,
+        addresses: &Addresses,
+    ) -> JoinHandle<()> {
+        let rtmp_settings = RtmpSettings {
+            limits: settings.rtmp_limits.clone(),
+            places: LobbyLimits {
+                let_in: settings.rtmp_connections,
+                waiting: settings.rtmp_callers,
+                per_address: settings.rtmp_connections_per_address,
+            },
+        };
+        let door = RtmpDoor::new(house.clone(), rtmp_settings);
+        house.tasks().spawn(door.clone().listen(self.rtmp, None));
+        if let Some((listener, tls)) = self.rtmps {
+            house.tasks().spawn(tls.clone().follow_files(house.stopping().clone()));
+            house.tasks().spawn(door.listen(listener, Some(tls)));
+        }
+        let srt_settings = SrtSettings {
+            max_connections: settings.srt_connections,
+            max_per_address: settings.srt_connections_per_address,
+            idle_timeout: SRT_IDLE_TIMEOUT,
+        };
+        house.tasks().spawn(self.srt.listen(house.clone(), srt_settings));
+        let ports = Ports {
+            rtmp: addresses.rtmp.port(),
+            rtmps: addresses.rtmps.map(|address| address.port()),
+            srt: addresses.srt.port(),
+        };
+        let state = ApiState::new(house.clone(), first_run, settings.host.clone(), ports);
+        let places = LobbyLimits {
+            let_in: settings.http_connections,
+            waiting: settings.http_connections,
+            per_address: settings.http_connections_per_address,
+        };
+        tokio::spawn(serve(self.http, router(state), house.clone(), places))
+    }
+}
+
+fn bind(name: &str, address: SocketAddr) -> Result<TcpListener, StartError> {
+    let listen = || {
+        let socket = if address.is_ipv4() { TcpSocket::new_v4() } else { TcpSocket::new_v6() }?;
+        socket.set_reuseaddr(true)?;
+        socket.bind(address)?;
+        socket.listen(BACKLOG)
+    };
+    listen().map_err(|error| StartError::Listen(bind_failure(name, address, &error)))
+}
+
+fn local_address(name: &str, listener: &TcpListener) -> Result<SocketAddr, StartError> {
+    listener.local_addr().map_err(|error| StartError::Listen(format!("listen.{name}: {error}")))
+}

@@ -1,0 +1,147 @@
+//! What a start does before anybody comes in: folders, database, and what the last run left.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+use thiserror::Error;
+use time::OffsetDateTime;
+use waverant_house::{HouseError, check_password, check_user_name};
+use waverant_library::{RecordingsFolder, recover_takes};
+use waverant_net::TlsError;
+use waverant_relay::Secret;
+use waverant_store::{KeyFileError, PrivateServer, PrivateServerError, Store, StoreError, TakeFilter};
+
+use crate::check::{folder_failure, try_folder};
+use crate::machine;
+use crate::settings::Settings;
+
+/// Who may look into the state folder: nobody else.
+const STATE_MODE: u32 = 0o700;
+
+/// Who may look into the recordings folder: its group, too.
+const RECORDINGS_MODE: u32 = 0o750;
+
+/// Why the service does not start.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum StartError {
+    /// An address cannot be listened on.
+    #[error("{0}")]
+    Listen(String),
+    /// The certificate for encoders cannot be used.
+    #[error("{0}")]
+    Certificate(#[from] TlsError),
+    /// A folder cannot be written.
+    #[error("{0}")]
+    Folder(String),
+    /// The key file cannot be used.
+    #[error(transparent)]
+    KeyFile(#[from] KeyFileError),
+    /// The private database does not run.
+    #[error("private database: {0}")]
+    PrivateServer(#[from] PrivateServerError),
+    /// The database cannot be used.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// A file cannot be read or written.
+    #[error("{}: {source}", path.display())]
+    File {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// The administrator file is not as expected.
+    #[error("administrator file {}: {message}", path.display())]
+    Administrator {
+        /// The file.
+        path: PathBuf,
+        /// What was found and what was expected.
+        message: String,
+    },
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Administrator {
+    name: String,
+    password: String,
+}
+
+/// Open files, and folders that are ours alone.
+pub(crate) fn prepare_machine(settings: &Settings) -> Result<(), StartError> {
+    let descriptors = machine::raise_descriptors();
+    let wanted = machine::wanted_descriptors(settings) + machine::SHOW_DESCRIPTORS;
+    if descriptors < wanted {
+        tracing::warn!(descriptors, wanted, "the system allows few open files; raise LimitNOFILE, or lower [limits]");
+    }
+    for (name, folder, mode) in [
+        ("state folder", &settings.state_folder, STATE_MODE),
+        ("recordings folder", &settings.recordings_folder, RECORDINGS_MODE),
+    ] {
+        let made = machine::keep_private(folder, mode).and_then(|()| try_folder(folder));
+        made.map_err(|error| StartError::Folder(folder_failure(name, folder, &error)))?;
+    }
+    Ok(())
+}
+
+pub(crate) fn open_database(settings: &Settings) -> Result<(Option<PrivateServer>, String), StartError> {
+    if let Some(url) = &settings.database_url {
+        tracing::info!("using the database of the settings");
+        return Ok((None, url.clone()));
+    }
+    let folder = settings.state_folder.join("database");
+    if folder.join("data").exists() {
+        tracing::info!("starting the private database");
+    } else {
+        tracing::info!(folder = %folder.display(), "setting up the private database; this takes some seconds, once");
+    }
+    let server = PrivateServer::start(&folder)?;
+    let url = server.url("waverant");
+    Ok((Some(server), url))
+}
+
+/// Takes that are looked for to know the recordings folder of a house that had no mark yet.
+const KNOWN_TAKES: u32 = 50;
+
+pub(crate) async fn mark_recordings(store: &Store, recordings: &RecordingsFolder) -> Result<(), StartError> {
+    let filter = TakeFilter { limit: KNOWN_TAKES, ..TakeFilter::default() };
+    let here = store.takes(&filter).await?.into_iter().filter(|take| take.card.is_here);
+    let known: Vec<PathBuf> = here.map(|take| take.record.path.into()).collect();
+    let failed = |source| StartError::File { path: recordings.path.clone(), source };
+    recordings.make_mark(&known).map_err(failed)
+}
+
+/// Closes what a run that was killed left open, and says so.
+pub(crate) async fn close_unfinished(store: &Store, recordings: &Path) -> Result<(), StartError> {
+    let takes = recover_takes(store, recordings).await?;
+    let reason = "the service ended unexpectedly";
+    let sessions = store.close_unfinished(OffsetDateTime::now_utc(), reason).await?.sessions;
+    if !sessions.is_empty() || takes > 0 {
+        tracing::warn!(?sessions, takes, "the last run ended unexpectedly; its open sessions are closed now");
+    }
+    Ok(())
+}
+
+pub(crate) async fn make_administrator(store: &Store, file: Option<&Path>) -> Result<(), StartError> {
+    let Some(path) = file else { return Ok(()) };
+    if !store.has_no_users().await? {
+        return Ok(());
+    }
+    let text = fs::read_to_string(path).map_err(|source| StartError::File { path: path.to_owned(), source })?;
+    let wrong = |message: String| StartError::Administrator { path: path.to_owned(), message };
+    let administrator: Administrator = toml::from_str(&text)
+        .map_err(|error| wrong(format!("`name` and `password` were expected: {}", error.message())))?;
+    let password = Secret::new(administrator.password);
+    let told = |error: HouseError| match error {
+        HouseError::Invalid { detail, .. } => wrong(detail),
+        error => wrong(error.to_string()),
+    };
+    check_user_name(&administrator.name).map_err(told)?;
+    check_password(&password).map_err(told)?;
+    store.add_user(&administrator.name, &password, OffsetDateTime::now_utc()).await?;
+    tracing::info!(name = administrator.name, "the first administrator was made from the file");
+    Ok(())
+}
