@@ -1,9 +1,9 @@
-use std::io::Cursor;
-
-use image::imageops::{FilterType, overlay, resize};
-use image::{ImageFormat, Rgb, RgbImage};
+use jpeg_encoder::{ColorType, Encoder};
 use openh264::decoder::Decoder;
 use openh264::formats::YUVSource;
+use resize::Pixel;
+use resize::Type::Triangle;
+use rgb::FromSlice;
 use thiserror::Error;
 use waverant_media::{AvcDecoderConfig, CodecParameters, NalUnits};
 
@@ -11,7 +11,10 @@ use waverant_media::{AvcDecoderConfig, CodecParameters, NalUnits};
 const MAX_PIXELS: u64 = 4096 * 2304;
 
 /// What stands where there is no picture.
-const BLANK: Rgb<u8> = Rgb([32, 38, 46]);
+const BLANK: [u8; 3] = [32, 38, 46];
+
+/// From 0 to 100.
+const JPEG_QUALITY: u8 = 80;
 
 /// Why there is no still.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
@@ -38,24 +41,34 @@ pub enum StillError {
 
 /// A decoded picture.
 #[derive(Clone, Debug)]
-pub struct Still(RgbImage);
+pub struct Still {
+    width: usize,
+    height: usize,
+    /// Red, green and blue of each.
+    pixels: Vec<u8>,
+}
 
 impl Still {
     /// Width and height in pixels.
-    pub fn size(&self) -> (u32, u32) {
-        self.0.dimensions()
+    pub fn size(&self) -> (usize, usize) {
+        (self.width, self.height)
     }
 
     /// The same picture, no wider than `width`.
     #[must_use]
-    pub fn within(&self, width: u32) -> Self {
-        let (own, height) = self.size();
-        if own <= width {
+    pub fn within(&self, width: usize) -> Self {
+        if self.width <= width || width == 0 {
             return self.clone();
         }
-        let height = (u64::from(height) * u64::from(width) / u64::from(own.max(1))).max(1);
-        let height = u32::try_from(height).unwrap_or(u32::MAX);
-        Self(resize(&self.0, width, height, FilterType::Triangle))
+        let height = (self.height * width / self.width).max(1);
+        let mut pixels = BLANK.repeat(width * height);
+        // It fails for want of memory, and for sizes that do not fit their slices.
+        let scaled = resize::new(self.width, self.height, width, height, Pixel::RGB8, Triangle)
+            .and_then(|mut scaler| scaler.resize(self.pixels.as_rgb(), pixels.as_rgb_mut()));
+        if let Err(error) = scaled {
+            tracing::warn!(%error, "a still stays blank");
+        }
+        Self { width, height, pixels }
     }
 
     /// The picture as a JPEG file.
@@ -63,9 +76,12 @@ impl Still {
     /// # Errors
     /// [`StillError::Encoder`].
     pub fn to_jpeg(&self) -> Result<Vec<u8>, StillError> {
-        let mut out = Cursor::new(Vec::new());
-        let written = self.0.write_to(&mut out, ImageFormat::Jpeg);
-        written.map(|()| out.into_inner()).map_err(|error| StillError::Encoder(error.to_string()))
+        let failed = |error: &dyn ToString| StillError::Encoder(error.to_string());
+        let side = |pixels: usize| u16::try_from(pixels).map_err(|error| failed(&error));
+        let (width, height, mut out) = (side(self.width)?, side(self.height)?, Vec::new());
+        let encoder = Encoder::new(&mut out, JPEG_QUALITY);
+        encoder.encode(&self.pixels, width, height, ColorType::Rgb).map_err(|error| failed(&error))?;
+        Ok(out)
     }
 }
 
@@ -88,15 +104,14 @@ pub fn decode_keyframe(codec: &CodecParameters, keyframe: &[u8]) -> Result<Still
         Some(still) => Some(still),
         None => decoder.flush_remaining().map_err(failed)?.first().map(to_still),
     };
-    still.flatten().ok_or_else(|| StillError::Decoder("it gives no picture".to_owned()))
+    still.ok_or_else(|| StillError::Decoder("it gives no picture".to_owned()))
 }
 
-fn to_still(picture: &openh264::decoder::DecodedYUV<'_>) -> Option<Still> {
+fn to_still(picture: &openh264::decoder::DecodedYUV<'_>) -> Still {
     let (width, height) = picture.dimensions();
     let mut pixels = vec![0; width * height * 3];
     picture.write_rgb8(&mut pixels);
-    let image = RgbImage::from_raw(u32::try_from(width).ok()?, u32::try_from(height).ok()?, pixels);
-    image.map(Still)
+    Still { width, height, pixels }
 }
 
 /// Parameter sets and slices with the start codes that the decoder wants.
@@ -111,18 +126,20 @@ fn byte_stream(config: &AvcDecoderConfig, keyframe: &[u8]) -> Vec<u8> {
 }
 
 /// Puts stills side by side, each `width` wide and as high as the first one; what is missing stays blank.
-pub fn strip(stills: &[Option<Still>], width: u32) -> Still {
+pub fn strip(stills: &[Option<Still>], width: usize) -> Still {
     let fitted: Vec<Option<Still>> =
         stills.iter().map(|still| still.as_ref().map(|still| still.within(width))).collect();
-    let height = fitted.iter().flatten().map(|still| still.size().1).next().unwrap_or(width * 9 / 16);
-    let count = u32::try_from(fitted.len()).unwrap_or(u32::MAX);
-    let mut all = RgbImage::from_pixel(width.saturating_mul(count), height, BLANK);
-    for (place, still) in (0..).zip(&fitted) {
-        if let Some(Still(image)) = still {
-            overlay(&mut all, image, place * i64::from(width), 0);
+    let height = fitted.iter().flatten().map(|still| still.height).next().unwrap_or(width * 9 / 16);
+    let mut pixels = Vec::with_capacity(width * height * fitted.len() * 3);
+    for row in 0..height {
+        for still in &fitted {
+            let line =
+                still.as_ref().and_then(|still| still.pixels.chunks(still.width * 3).nth(row)).unwrap_or_default();
+            pixels.extend_from_slice(line);
+            pixels.extend(BLANK.repeat(width - line.len() / 3));
         }
     }
-    Still(all)
+    Still { width: width * fitted.len(), height, pixels }
 }
 
 #[cfg(test)]
@@ -141,10 +158,11 @@ mod tests {
         let small = still.within(160);
         assert_eq!(small.size(), (160, 90));
         let jpeg = strip(&[Some(small), None, Some(still)], 160).to_jpeg().unwrap();
-        let read = image::load_from_memory_with_format(&jpeg, ImageFormat::Jpeg).unwrap().to_rgb8();
-        assert_eq!(read.dimensions(), (480, 90));
+        let mut decoder = zune_jpeg::JpegDecoder::new(std::io::Cursor::new(jpeg));
+        let read = decoder.decode().unwrap();
+        assert_eq!(decoder.dimensions(), Some((480, 90)));
         // The holding picture is no plain surface, and the gap is.
-        let spread = |from: u32| (0..160).map(|x| i32::from(read.get_pixel(from + x, 45)[0])).collect::<Vec<_>>();
+        let spread = |from: usize| (0..160).map(|x| i32::from(read[(45 * 480 + from + x) * 3])).collect::<Vec<_>>();
         let range = |row: Vec<i32>| row.iter().max().unwrap() - row.iter().min().unwrap();
         assert!(range(spread(0)) > 20 && range(spread(170).into_iter().take(140).collect()) < 8);
     }

@@ -13,10 +13,10 @@ use crate::{FileSource, Library, LibraryError};
 
 /// Stills in a strip, and how wide each is.
 const STRIP_COUNT: usize = 5;
-const STRIP_WIDTH: u32 = 240;
+const STRIP_WIDTH: usize = 240;
 
 /// How wide a single still is at most.
-const STILL_WIDTH: u32 = 1280;
+const STILL_WIDTH: usize = 1280;
 
 /// A keyframe that is larger is not read.
 const MAX_KEYFRAME: u32 = 16 * 1024 * 1024;

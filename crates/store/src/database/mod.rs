@@ -1,6 +1,7 @@
 //! Connections to the database, and the private server.
 
 mod examine;
+mod migrations;
 mod private_server;
 mod store;
 

@@ -5,6 +5,7 @@ use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
 use sqlx::{ConnectOptions, Connection, MySqlPool};
 use tokio::time::timeout;
 
+use super::migrations::migrator;
 use crate::secrets::Hasher;
 use crate::{Keychain, StoreError};
 
@@ -43,7 +44,7 @@ impl Store {
         let options = MySqlConnectOptions::from_str(url)?;
         // New tables may take longer than anything later.
         let mut connection = options.connect().await?;
-        sqlx::migrate!().run(&mut connection).await?;
+        migrator().await?.run(&mut connection).await?;
         connection.close().await?;
         let pool = MySqlPoolOptions::new()
             .max_connections(MAX_CONNECTIONS)

@@ -1,0 +1,59 @@
+use std::collections::BTreeMap;
+use std::process::Command;
+
+use serde_json::Value;
+
+/// Which of our crates each one uses; what its tests use is left out. Arrows run downwards only.
+const ARROWS: &[(&str, &[&str])] = &[
+    ("service", &["api", "house", "library", "net", "relay", "rtmp", "sources", "store"]),
+    ("api", &["container", "house", "library", "media", "model", "net", "relay", "show", "sources", "store"]),
+    ("sources", &["codec", "house", "media", "net", "relay", "rtmp", "show", "srt", "udp"]),
+    ("house", &["codec", "library", "media", "model", "net", "relay", "rtmp", "show", "srt", "store"]),
+    ("library", &["codec", "container", "media", "relay", "store"]),
+    ("show", &["codec", "container", "media", "net", "relay", "rtmp", "srt", "udp"]),
+    ("store", &["relay"]),
+    ("codec", &["container", "media"]),
+    ("bench", &["container", "media", "rtmp", "srt", "standin", "udp"]),
+    ("standin", &["container", "media", "rtmp", "srt", "udp"]),
+    ("cli", &[]),
+    ("model", &[]),
+    ("udp", &["srt"]),
+    ("net", &["relay"]),
+    ("relay", &["container", "media", "rtmp", "srt"]),
+    ("container", &["media"]),
+    ("rtmp", &["media"]),
+    ("srt", &[]),
+    ("media", &[]),
+];
+
+#[test]
+fn arrows_are_as_drawn() {
+    let arguments = ["metadata", "--no-deps", "--offline", "--format-version", "1"];
+    let output = Command::new(env!("CARGO")).args(arguments).current_dir(super::crates_folder()).output().unwrap();
+    let found: Value = serde_json::from_slice(&output.stdout).unwrap();
+    let short = |name: &Value| name.as_str().unwrap().strip_prefix("waverant-").map(str::to_owned);
+    let used = |package: &Value| {
+        let normal = package["dependencies"].as_array().unwrap().iter().filter(|used| used["kind"].is_null());
+        let mut used: Vec<String> = normal.filter_map(|used| short(&used["name"])).collect();
+        used.sort();
+        used
+    };
+    let packages = found["packages"].as_array().unwrap();
+    let found: BTreeMap<_, _> =
+        packages.iter().map(|package| (short(&package["name"]).unwrap(), used(package))).collect();
+    let drawn = ARROWS.iter().map(|(name, used)| {
+        let used: Vec<String> = used.iter().map(|used| (*used).to_owned()).collect();
+        ((*name).to_owned(), used)
+    });
+    assert_eq!(found, drawn.collect());
+}
+
+#[test]
+fn arrows_run_downwards() {
+    for (place, (name, used)) in ARROWS.iter().enumerate() {
+        for below in *used {
+            let lower = ARROWS[place + 1..].iter().any(|(other, _)| other == below);
+            assert!(lower, "`{name}` uses `{below}`, which is not below it");
+        }
+    }
+}

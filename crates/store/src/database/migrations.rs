@@ -1,0 +1,58 @@
+use std::borrow::Cow;
+use std::error::Error;
+use std::future::ready;
+use std::pin::Pin;
+
+use sqlx::migrate::{Migration, MigrationSource, MigrationType, Migrator};
+use sqlx::{AssertSqlSafe, SqlSafeStr};
+
+use crate::StoreError;
+
+/// Number, what it does, and the statements; what was released is never changed.
+const MIGRATIONS: &[(i64, &str, &str)] = &[
+    (1, "first records", include_str!("../../migrations/0001_first_records.sql")),
+    (2, "viewing keys and authorities", include_str!("../../migrations/0002_viewing_keys_and_authorities.sql")),
+    (3, "the rules of legs", include_str!("../../migrations/0003_the_rules_of_legs.sql")),
+    (4, "recordings", include_str!("../../migrations/0004_recordings.sql")),
+    (5, "srt", include_str!("../../migrations/0005_srt.sql")),
+    (6, "srt destinations", include_str!("../../migrations/0006_srt_destinations.sql")),
+    (7, "allowed addresses", include_str!("../../migrations/0007_allowed_addresses.sql")),
+    (8, "going takes", include_str!("../../migrations/0008_going_takes.sql")),
+    (9, "nodes versions and parts", include_str!("../../migrations/0009_nodes_versions_and_parts.sql")),
+];
+
+#[derive(Debug)]
+struct BuiltIn;
+
+type Resolved = Result<Vec<Migration>, Box<dyn Error + Send + Sync>>;
+
+impl MigrationSource<'static> for BuiltIn {
+    fn resolve(self) -> Pin<Box<dyn Future<Output = Resolved> + Send>> {
+        let migration = |(version, description, statements): &(i64, &'static str, &'static str)| {
+            let statements = AssertSqlSafe(*statements).into_sql_str();
+            Migration::new(*version, Cow::Borrowed(description), MigrationType::Simple, statements, false)
+        };
+        Box::pin(ready(Ok(MIGRATIONS.iter().map(migration).collect())))
+    }
+}
+
+/// What brings the tables up to date. It is put together here and not by SQLx's macro, for which all of SQLx would
+/// be built twice.
+pub(super) async fn migrator() -> Result<Migrator, StoreError> {
+    Ok(Migrator::new(BuiltIn).await?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_file_is_a_migration_in_its_place() {
+        let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/migrations");
+        let entries = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap());
+        let mut files: Vec<String> = entries.collect();
+        files.sort();
+        let named = MIGRATIONS.iter().map(|(version, what, _)| format!("{version:04}_{}.sql", what.replace(' ', "_")));
+        assert_eq!(files, named.collect::<Vec<_>>());
+    }
+}
