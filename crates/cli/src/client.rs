@@ -1,12 +1,14 @@
 use std::time::Duration;
 
-use serde_json::Value;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 use ureq::http::request::Builder;
 use ureq::http::{Request, Response};
 use ureq::{Agent, Body};
+use waverant_model::Problem;
 
 use crate::account::Account;
-use crate::error::{Failure, Problem};
+use crate::error::Failure;
 
 const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
 
@@ -34,28 +36,46 @@ impl Client {
         Self { agent: config.into(), url, token }
     }
 
-    pub(crate) fn get(&self, path: &str) -> Result<Value, Failure> {
-        self.call("GET", path, None)
+    pub(crate) fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+        self.order("GET", path)
     }
 
-    /// Calls and reads the answer; an empty answer is null.
-    pub(crate) fn call(&self, method: &str, path: &str, body: Option<Value>) -> Result<Value, Failure> {
-        let body = body.map(|body| ("application/json", body.to_string().into_bytes()));
-        self.answer(method, path, body)
+    /// Calls without saying more, and reads the answer; an empty one is `()`.
+    pub(crate) fn order<T: DeserializeOwned>(&self, method: &str, path: &str) -> Result<T, Failure> {
+        self.answer(method, path, None)
+    }
+
+    /// Calls with a form, and reads the answer.
+    pub(crate) fn call<T: DeserializeOwned>(
+        &self,
+        method: &str,
+        path: &str,
+        form: &impl Serialize,
+    ) -> Result<T, Failure> {
+        let body = serde_json::to_vec(form).map_err(|error| Failure::Usage(error.to_string()))?;
+        self.answer(method, path, Some(("application/json", body)))
     }
 
     /// Puts a file and reads the answer.
-    pub(crate) fn upload(&self, path: &str, kind: &'static str, bytes: &[u8]) -> Result<Value, Failure> {
+    pub(crate) fn upload<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        kind: &'static str,
+        bytes: &[u8],
+    ) -> Result<T, Failure> {
         self.answer("PUT", path, Some((kind, bytes.to_vec())))
     }
 
-    fn answer(&self, method: &str, path: &str, body: Option<(&'static str, Vec<u8>)>) -> Result<Value, Failure> {
+    fn answer<T: DeserializeOwned>(
+        &self,
+        method: &str,
+        path: &str,
+        body: Option<(&'static str, Vec<u8>)>,
+    ) -> Result<T, Failure> {
         let mut response = self.send(self.request(method, path), body)?;
         let text = response.body_mut().read_to_string().map_err(|error| self.unreachable(&error))?;
-        if text.is_empty() {
-            return Ok(Value::Null);
-        }
-        serde_json::from_str(&text).map_err(|_| self.not_the_api(&response))
+        let text = if text.is_empty() { "null" } else { &text };
+        serde_json::from_str(text).map_err(|_| self.not_the_api(&response))
     }
 
     /// Begins to fetch a file; with `part` from a byte on, if it still is the file of that validator.
@@ -88,7 +108,7 @@ impl Client {
         }
         let text = response.body_mut().read_to_string().unwrap_or_default();
         match serde_json::from_str::<Problem>(&text) {
-            Ok(problem) => Err(Failure::Refused(problem)),
+            Ok(problem) => Err(Failure::Refused(Box::new(problem))),
             Err(_) => Err(self.not_the_api(&response)),
         }
     }

@@ -1,24 +1,15 @@
 use std::io;
 use std::path::PathBuf;
 
-use serde::Deserialize;
 use thiserror::Error;
-
-/// A problem document of the API.
-#[derive(Debug, Deserialize)]
-pub(crate) struct Problem {
-    pub(crate) status: u16,
-    pub(crate) code: String,
-    pub(crate) detail: String,
-    pub(crate) next_step: String,
-}
+use waverant_model::Problem;
 
 /// Why a command failed.
 #[derive(Debug, Error)]
 pub(crate) enum Failure {
     /// The service said no.
     #[error("{}", .0.detail)]
-    Refused(Problem),
+    Refused(Box<Problem>),
     /// The service cannot be reached.
     #[error("the service at {url} cannot be reached: {reason}")]
     Unreachable { url: String, reason: String },

@@ -100,7 +100,7 @@ pub struct ListedTakes {
 }
 
 /// What is to change of a take; what is left out stays.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct ChangeTake {
     /// What people call it; empty for nothing.
     pub title: Option<String>,

@@ -4,6 +4,7 @@
 //! to the state machines of `waverant-srt`, and what comes out of those to a [`Doorkeeper`].
 
 mod derivations;
+mod doorkeeper;
 mod driver;
 mod fair_queue;
 mod farewells;
@@ -11,7 +12,8 @@ mod link;
 mod outbox;
 mod socket;
 
-pub use driver::{Deciding, Decision, Doorkeeper, Onward, SrtSocket, Turned};
+pub use doorkeeper::{Deciding, Decision, Doorkeeper, Onward, Turned};
+pub use driver::SrtSocket;
 pub use link::{Link, LinkError};
 pub use outbox::Outbox;
 pub use socket::{DatagramSocket, Inbox, Received, SocketBuffers};

@@ -2,7 +2,8 @@ use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use serde_json::{Value, json};
+use serde::Serialize;
+use waverant_model::{Administrator, Hidden, Me};
 
 use crate::account::{Account, tidy};
 use crate::client::Client;
@@ -44,9 +45,9 @@ impl SignIn {
         let url = tidy(&self.url);
         let name = self.name.map_or_else(|| ask("User name"), Ok)?;
         let password = password(self.password_file.as_deref())?;
-        let form = json!({"name": name, "password": password, "token_label": label(), "token_days": self.token_days});
-        let answer = Client::anonymous(url.clone()).call("POST", "/sign-in", Some(form))?;
-        keep(url, &answer, report)
+        let (password, token_label) = (Hidden::from(password), Some(label()));
+        let form = waverant_model::SignIn { name, password, token_label, token_days: self.token_days };
+        keep(url.clone(), Client::anonymous(url).call("POST", "/sign-in", &form)?, report)
     }
 }
 
@@ -56,24 +57,31 @@ impl FirstRun {
         let code = self.code.map_or_else(|| ask("One-time code"), Ok)?;
         let name = self.name.map_or_else(|| ask("User name"), Ok)?;
         let password = password(self.password_file.as_deref())?;
-        let form = json!({"code": code, "name": name, "password": password, "token_label": label()});
-        let answer = Client::anonymous(url.clone()).call("POST", "/first-run", Some(form))?;
-        keep(url, &answer, report)
+        let (code, password) = (Hidden::from(code), Hidden::from(password));
+        let form = Administrator { code, name, password, token_label: Some(label()) };
+        keep(url.clone(), Client::anonymous(url).call("POST", "/first-run", &form)?, report)
     }
 }
 
 /// The token goes into the account file and is not printed.
-fn keep(url: String, answer: &Value, report: &mut Report<'_>) -> Result<(), Failure> {
-    let (name, token) = (super::text(answer, "name"), super::text(answer, "token"));
-    let file = Account { url: url.clone(), token }.save()?;
-    let shown = json!({"name": name, "url": url, "account_file": file});
-    Ok(report.done(&shown, &format!("Signed in to {url} as {name}."))?)
+fn keep(url: String, Me { name, token }: Me, report: &mut Report<'_>) -> Result<(), Failure> {
+    let account_file = Account { url: url.clone(), token: token.unwrap_or_default() }.save()?;
+    let told = format!("Signed in to {url} as {name}.");
+    Ok(report.done(&SignedIn { account_file, name, url }, &told)?)
+}
+
+/// What a sign-in tells to programs.
+#[derive(Serialize)]
+struct SignedIn {
+    account_file: PathBuf,
+    name: String,
+    url: String,
 }
 
 pub(super) fn sign_out(report: &mut Report<'_>) -> Result<(), Failure> {
-    Client::signed_in()?.call("POST", "/sign-out", None)?;
+    Client::signed_in()?.order::<()>("POST", "/sign-out")?;
     Account::forget();
-    Ok(report.done(&Value::Null, "Signed out.")?)
+    Ok(report.done(&(), "Signed out.")?)
 }
 
 /// Tells later which machine a token belongs to.

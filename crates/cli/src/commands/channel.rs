@@ -2,11 +2,14 @@ use std::time::{Duration, Instant};
 
 use clap::{Args, Subcommand, ValueEnum};
 use indicatif::{ProgressBar, ProgressStyle};
-use serde_json::{Value, json};
+use waverant_model::{
+    AddChannel, BeginRehearsal, ChangeChannel, ChangeSending, Channel as Kept, ChannelDestination, Rehearsal,
+    SessionDetail, SlateChoice,
+};
 
 use super::recording::{Rules, told};
 use super::srt::{self, SrtTerms};
-use super::{number, rows, text};
+use super::{dash, word};
 use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report, duration};
@@ -148,82 +151,102 @@ impl Channel {
         let client = Client::signed_in()?;
         match self {
             Self::List => {
-                let answer = client.get("/channels")?;
+                let channels: Vec<Kept> = client.get("/channels")?;
                 let empty = "No channels yet. Add one: waverant channel add NAME";
-                Ok(report.rows(&answer, rows(&answer), &columns(), empty)?)
+                Ok(report.rows(&channels, &channels, &columns(), empty)?)
             }
             Self::Add(form) => {
-                let hold_ms = millis("--hold", form.hold)?;
-                let recording = form.recording.body()?;
-                let mut body =
-                    json!({"name": form.name, "title": form.title, "hold_ms": hold_ms, "recording": recording});
-                add_rules(&mut body, form.takeover, form.slate);
-                body["srt"] = form.srt.body()?;
-                let answer = client.call("POST", "/channels", Some(body))?;
-                let next = format!("Channel `{0}` added. Make a key: waverant key add {0} LABEL", form.name);
-                Ok(report.done(&answer, &next)?)
+                let made: Kept = client.call("POST", "/channels", &form.form()?)?;
+                let next = format!("Channel `{0}` added. Make a key: waverant key add {0} LABEL", made.name);
+                Ok(report.done(&made, &next)?)
             }
             Self::Change(form) => {
-                let hold_ms = millis("--hold", form.hold)?;
-                let mut body = json!({"title": form.title, "hold_ms": hold_ms, "recording": form.recording.body()?});
-                add_rules(&mut body, form.takeover, form.slate);
-                body["srt"] = form.srt.body()?;
-                let answer = client.call("PATCH", &format!("/channels/{}", piece(&form.channel)), Some(body))?;
-                Ok(report.done(&answer, &format!("Channel `{}` changed.", form.channel))?)
+                let path = format!("/channels/{}", piece(&form.channel));
+                let changed: Kept = client.call("PATCH", &path, &form.form()?)?;
+                Ok(report.done(&changed, &format!("Channel `{}` changed.", form.channel))?)
             }
             Self::Remove { channel } => {
-                let answer = client.call("DELETE", &format!("/channels/{}", piece(&channel)), None)?;
-                Ok(report.done(&answer, &format!("Channel `{channel}` removed."))?)
+                client.order::<()>("DELETE", &format!("/channels/{}", piece(&channel)))?;
+                Ok(report.done(&(), &format!("Channel `{channel}` removed."))?)
             }
             Self::Send { channel, destination, switch, delay, start_after } => {
                 let is_on = matches!(switch, Switch::On);
-                let body = json!({
-                    "is_on": is_on,
-                    "delay_ms": millis("--delay", delay)?,
-                    "start_after_ms": millis("--start-after", start_after)?,
-                });
+                let form = ChangeSending {
+                    is_on: Some(is_on),
+                    delay_ms: millis("--delay", delay)?,
+                    start_after_ms: millis("--start-after", start_after)?,
+                };
                 let path = format!("/channels/{}/destinations/{}", piece(&channel), piece(&destination));
-                let answer = client.call("PUT", &path, Some(body))?;
+                let changed: Kept = client.call("PUT", &path, &form)?;
                 let state = if is_on { "on" } else { "off" };
-                Ok(report.done(&answer, &format!("`{channel}` to `{destination}` is {state}."))?)
+                Ok(report.done(&changed, &format!("`{channel}` to `{destination}` is {state}."))?)
             }
             Self::Unlink { channel, destination } => {
                 let path = format!("/channels/{}/destinations/{}", piece(&channel), piece(&destination));
-                let answer = client.call("DELETE", &path, None)?;
-                Ok(report.done(&answer, &format!("`{channel}` is no longer sent to `{destination}`."))?)
+                client.order::<()>("DELETE", &path)?;
+                Ok(report.done(&(), &format!("`{channel}` is no longer sent to `{destination}`."))?)
             }
             Self::Rehearse(form) => rehearse(&client, &form, report),
             Self::End { channel } => {
-                let answer = client.call("POST", &format!("/channels/{}/end-session", piece(&channel)), None)?;
-                Ok(report.done(&answer, &format!("The session on `{channel}` is ended."))?)
+                client.order::<()>("POST", &format!("/channels/{}/end-session", piece(&channel)))?;
+                Ok(report.done(&(), &format!("The session on `{channel}` is ended."))?)
             }
         }
     }
 }
 
-/// Names of rules as the API has them.
-fn add_rules(body: &mut Value, takeover: Option<Takeover>, slate: Option<Slate>) {
-    if let Some(takeover) = takeover {
-        body["takeover"] = json!(match takeover {
-            Takeover::Refuse => "refuse",
-            Takeover::Replace => "replace",
-        });
+impl Add {
+    fn form(&self) -> Result<AddChannel, Failure> {
+        Ok(AddChannel {
+            name: self.name.clone(),
+            title: self.title.clone(),
+            hold_ms: millis("--hold", self.hold)?,
+            recording: self.recording.change()?,
+            takeover: self.takeover.map(Takeover::choice).unwrap_or_default(),
+            slate: self.slate.map(Slate::choice).unwrap_or_default(),
+            srt: self.srt.change()?,
+        })
     }
-    if let Some(slate) = slate {
-        body["slate"] = json!(match slate {
-            Slate::None => "none",
-            Slate::BuiltIn => "built_in",
-            Slate::Uploaded => "uploaded",
-        });
+}
+
+impl Change {
+    fn form(&self) -> Result<ChangeChannel, Failure> {
+        Ok(ChangeChannel {
+            title: self.title.clone(),
+            hold_ms: millis("--hold", self.hold)?,
+            recording: self.recording.change()?,
+            takeover: self.takeover.map(Takeover::choice),
+            slate: self.slate.map(Slate::choice),
+            srt: self.srt.change()?,
+        })
+    }
+}
+
+impl Takeover {
+    fn choice(self) -> waverant_model::Takeover {
+        match self {
+            Self::Refuse => waverant_model::Takeover::Refuse,
+            Self::Replace => waverant_model::Takeover::Replace,
+        }
+    }
+}
+
+impl Slate {
+    fn choice(self) -> SlateChoice {
+        match self {
+            Self::None => SlateChoice::None,
+            Self::BuiltIn => SlateChoice::BuiltIn,
+            Self::Uploaded => SlateChoice::Uploaded,
+        }
     }
 }
 
 /// Holds a rehearsal, waits for its end and prints its report.
 fn rehearse(client: &Client, form: &Rehearse, report: &mut Report<'_>) -> Result<(), Failure> {
     let path = format!("/channels/{}/rehearsals", piece(&form.channel));
-    let body = json!({"seconds": form.seconds, "destinations": form.destinations});
-    let begun = client.call("POST", &path, Some(body))?;
-    let session = format!("/sessions/{}", text(&begun, "session"));
+    let wanted = BeginRehearsal { seconds: Some(form.seconds), destinations: form.destinations.clone() };
+    let begun: Rehearsal = client.call("POST", &path, &wanted)?;
+    let session = format!("/sessions/{}", begun.session);
     let bar = ProgressBar::new(form.seconds.into());
     bar.set_style(
         ProgressStyle::with_template("rehearsing {bar:30} {pos} of {len} s")
@@ -234,52 +257,50 @@ fn rehearse(client: &Client, form: &Rehearse, report: &mut Report<'_>) -> Result
     loop {
         bar.set_position(began.elapsed().as_secs().min(form.seconds.into()));
         // The session is in the records a moment after it began.
-        let ended = client.get(&session).is_ok_and(|answer| !answer["session"]["ended_at"].is_null());
+        let ended = client.get(&session).is_ok_and(|found: SessionDetail| found.session.ended_at.is_some());
         if ended || began.elapsed() > patience {
             break;
         }
         std::thread::sleep(Duration::from_millis(250));
     }
     bar.finish_and_clear();
-    let answer = client.get(&format!("{session}/report"))?;
-    super::session::print_report(&answer, report)
+    super::session::print_report(&client.get(&format!("{session}/report"))?, report)
 }
 
-fn millis(option: &str, seconds: Option<f64>) -> Result<Option<u64>, Failure> {
+fn millis(option: &str, seconds: Option<f64>) -> Result<Option<u32>, Failure> {
     let Some(seconds) = seconds else { return Ok(None) };
     if !(0.0..=86_400.0).contains(&seconds) {
         return Err(Failure::Usage(format!("{option}: {seconds} is not between 0 and 86400 seconds")));
     }
-    Ok(Some(Duration::from_secs_f64(seconds).as_millis().try_into().unwrap_or(u64::MAX)))
+    Ok(Some(Duration::from_secs_f64(seconds).as_millis().try_into().unwrap_or(u32::MAX)))
 }
 
-fn columns() -> Vec<Column> {
-    vec![
-        Column::text("name", |row| text(row, "name")),
-        Column::text("title", |row| text(row, "title")),
-        Column::number("hold", |row| duration(number(row, "hold_ms"))),
-        Column::text("recording", |row| told(&row["recording"])),
-        Column::text("second encoder", |row| text(row, "takeover")),
-        Column::text("slate", |row| text(row, "slate").replace('_', "-")),
-        Column::text("SRT", |row| srt::told(&row["srt"])),
-        Column::text("destinations", |row| destinations(&row["destinations"])),
+fn columns() -> [Column<Kept>; 8] {
+    [
+        Column::text("name", |row| row.name.clone()),
+        Column::text("title", |row| dash(Some(&row.title))),
+        Column::number("hold", |row| duration(row.hold_ms)),
+        Column::text("recording", |row| told(&row.recording)),
+        Column::text("second encoder", |row| word(row.takeover)),
+        Column::text("slate", |row| word(row.slate).replace('_', "-")),
+        Column::text("SRT", |row| srt::told(&row.srt)),
+        Column::text("destinations", |row| destinations(&row.destinations)),
     ]
 }
 
-fn destinations(list: &Value) -> String {
-    let names = rows(list).iter().map(|row| {
+fn destinations(list: &[ChannelDestination]) -> String {
+    let names = list.iter().map(|row| {
         let mut notes = Vec::new();
-        if row["is_on"] != true {
+        if !row.is_on {
             notes.push("off".to_owned());
         }
-        for (field, what) in [("delay_ms", "later"), ("start_after_ms", "after the start")] {
-            if number(row, field) > 0.0 {
-                notes.push(format!("{} {what}", duration(number(row, field))));
+        for (millis, what) in [(row.delay_ms, "later"), (row.start_after_ms, "after the start")] {
+            if millis > 0 {
+                notes.push(format!("{} {what}", duration(millis)));
             }
         }
         let notes = if notes.is_empty() { String::new() } else { format!(" ({})", notes.join(", ")) };
-        format!("{}{notes}", text(row, "destination"))
+        format!("{}{notes}", row.destination)
     });
-    let names: Vec<String> = names.collect();
-    if names.is_empty() { "-".to_owned() } else { names.join(", ") }
+    dash(Some(&names.collect::<Vec<_>>().join(", ")))
 }

@@ -1,10 +1,10 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-use serde_json::json;
+use waverant_model::{AddDepot, Depot as Kept, DepotTry, Hidden};
 
 use super::account::secret;
-use super::{rows, text};
+use super::dash;
 use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report};
@@ -54,47 +54,47 @@ impl Depot {
         let client = Client::signed_in()?;
         match self {
             Self::List => {
-                let answer = client.get("/depots")?;
+                let depots: Vec<Kept> = client.get("/depots")?;
                 let empty = "No depots yet. Add one: waverant depot add NAME ENDPOINT BUCKET --access-key KEY";
-                Ok(report.rows(&answer, rows(&answer), &columns(), empty)?)
+                Ok(report.rows(&depots, &depots, &columns(), empty)?)
             }
             Self::Add(form) => {
                 let secret_key = secret("Secret key", "--secret-file", form.secret_file.as_deref())?;
-                let body = json!({
-                    "name": form.name,
-                    "endpoint": form.endpoint,
-                    "bucket": form.bucket,
-                    "region": form.region,
-                    "prefix": form.prefix,
-                    "access_key": form.access_key,
-                    "secret_key": secret_key,
-                });
-                let answer = client.call("POST", "/depots", Some(body))?;
-                let next = format!("Depot `{0}` added. Try it: waverant depot try {0}", form.name);
-                Ok(report.done(&answer, &next)?)
+                let depot = AddDepot {
+                    name: form.name,
+                    endpoint: form.endpoint,
+                    region: form.region,
+                    bucket: form.bucket,
+                    prefix: form.prefix,
+                    access_key: form.access_key,
+                    secret_key: Hidden::from(secret_key),
+                };
+                let made: Kept = client.call("POST", "/depots", &depot)?;
+                let next = format!("Depot `{0}` added. Try it: waverant depot try {0}", made.name);
+                Ok(report.done(&made, &next)?)
             }
             Self::Try { depot } => {
-                let answer = client.call("POST", &format!("/depots/{}/try", piece(&depot)), None)?;
-                if answer["is_good"] == true {
-                    return Ok(report.done(&answer, &format!("`{depot}` takes objects."))?);
+                let tried: DepotTry = client.order("POST", &format!("/depots/{}/try", piece(&depot)))?;
+                if tried.is_good {
+                    return Ok(report.done(&tried, &format!("`{depot}` takes objects."))?);
                 }
-                Err(Failure::Job(format!("`{depot}` does not take objects: {}", text(&answer, "reason"))))
+                Err(Failure::Job(format!("`{depot}` does not take objects: {}", dash(tried.reason.as_deref()))))
             }
             Self::Remove { depot } => {
-                let answer = client.call("DELETE", &format!("/depots/{}", piece(&depot)), None)?;
-                Ok(report.done(&answer, &format!("Depot `{depot}` removed; what is there stays there."))?)
+                client.order::<()>("DELETE", &format!("/depots/{}", piece(&depot)))?;
+                Ok(report.done(&(), &format!("Depot `{depot}` removed; what is there stays there."))?)
             }
         }
     }
 }
 
-fn columns() -> Vec<Column> {
-    vec![
-        Column::text("name", |row| text(row, "name")),
-        Column::text("endpoint", |row| text(row, "endpoint")),
-        Column::text("bucket", |row| text(row, "bucket")),
-        Column::text("prefix", |row| text(row, "prefix")),
-        Column::text("region", |row| text(row, "region")),
-        Column::text("access key", |row| text(row, "access_key")),
+fn columns() -> [Column<Kept>; 6] {
+    [
+        Column::text("name", |row| row.name.clone()),
+        Column::text("endpoint", |row| row.endpoint.clone()),
+        Column::text("bucket", |row| row.bucket.clone()),
+        Column::text("prefix", |row| dash(Some(&row.prefix))),
+        Column::text("region", |row| row.region.clone()),
+        Column::text("access key", |row| row.access_key.clone()),
     ]
 }

@@ -1,14 +1,16 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
-use serde_json::{Value, json};
+use waverant_model::{
+    AddDestination, ChangeDestination, Destination as Kept, DestinationTry, Hidden, SheetForm, TryDestination, TryStep,
+};
 
 use super::limits::{self, Limits};
 use super::srt::{self, SrtTerms};
-use super::{account, rows, text};
+use super::{account, dash, word};
 use crate::client::{Client, piece};
 use crate::error::Failure;
-use crate::output::{Column, Report, ago};
+use crate::output::{Column, Report, moment};
 
 #[derive(Subcommand, Debug)]
 pub(super) enum Destination {
@@ -92,25 +94,28 @@ enum AudioOtherwise {
 }
 
 impl SendingOptions {
-    /// Adds what was given to a call that changes a destination with this limits sheet.
-    fn add_to(&self, body: &mut Value, present: &Value) -> Result<(), Failure> {
-        let otherwise = self.audio_otherwise.map(|otherwise| match otherwise {
-            AudioOtherwise::First => "first",
-            AudioOtherwise::None => "none",
-        });
-        let given = [
-            ("batch_ms", self.batch.map(Value::from)),
-            ("audio", self.audio.clone().map(Value::from)),
-            ("audio_otherwise", otherwise.map(Value::from)),
-            ("limits", self.limits.applied_to(present)?),
-            ("srt", Some(self.srt.body()?)),
-        ];
-        for (field, value) in given {
-            if let Some(value) = value {
-                body[field] = value;
-            }
+    /// How and what a new destination is sent; the rest is still to be said.
+    fn form(self) -> Result<AddDestination, Failure> {
+        Ok(AddDestination {
+            name: String::new(),
+            address: String::new(),
+            authority: None,
+            key: Hidden::default(),
+            batch_ms: self.batch,
+            limits: self.limits.applied_to(&SheetForm::default())?.unwrap_or_default(),
+            audio: self.audio,
+            audio_otherwise: self.audio_otherwise.map(AudioOtherwise::choice).unwrap_or_default(),
+            srt: self.srt.change()?,
+        })
+    }
+}
+
+impl AudioOtherwise {
+    fn choice(self) -> waverant_model::AudioOtherwise {
+        match self {
+            Self::First => waverant_model::AudioOtherwise::First,
+            Self::None => waverant_model::AudioOtherwise::None,
         }
-        Ok(())
     }
 }
 
@@ -119,44 +124,52 @@ impl Destination {
         let client = Client::signed_in()?;
         match self {
             Self::List => {
-                let answer = client.get("/destinations")?;
+                let destinations: Vec<Kept> = client.get("/destinations")?;
                 let empty = "No destinations yet. Add one: waverant destination add NAME ADDRESS";
-                Ok(report.rows(&answer, rows(&answer), &columns(), empty)?)
+                Ok(report.rows(&destinations, &destinations, &columns(), empty)?)
             }
             Self::Add { name, address, authority_file, key_file, sending } => {
                 let authority = read_authority(authority_file)?;
                 let what = if is_srt(&address) { "Stream id (may be empty)" } else { "Key" };
-                let key = account::secret(what, "--key-file", key_file.as_deref())?;
-                let mut body = json!({"name": name, "address": address, "authority": authority, "key": key});
-                sending.add_to(&mut body, &Value::Null)?;
-                let answer = client.call("POST", "/destinations", Some(body))?;
-                let next = format!("Destination `{name}` added. Send to it: waverant channel send CHANNEL {name} on");
-                Ok(report.done(&answer, &next)?)
+                let key = Hidden::from(account::secret(what, "--key-file", key_file.as_deref())?);
+                let form = AddDestination { name, address, authority, key, ..sending.form()? };
+                let made: Kept = client.call("POST", "/destinations", &form)?;
+                let next =
+                    format!("Destination `{0}` added. Send to it: waverant channel send CHANNEL {0} on", made.name);
+                Ok(report.done(&made, &next)?)
             }
             Self::Change { destination, address, authority_file, no_authority, key_file, sending } => {
                 let authority = if no_authority { Some(String::new()) } else { read_authority(authority_file)? };
                 let key = key_file.map(|file| account::secret("Key", "--key-file", Some(&file))).transpose()?;
-                let mut body = json!({"address": address, "authority": authority, "key": key});
-                let all = client.get("/destinations")?;
-                let present = rows(&all).iter().find(|row| row["name"] == destination.as_str());
-                sending.add_to(&mut body, present.map_or(&Value::Null, |row| &row["limits"]))?;
-                let answer = client.call("PATCH", &format!("/destinations/{}", piece(&destination)), Some(body))?;
-                Ok(report.done(&answer, &format!("Destination `{destination}` changed."))?)
+                let all: Vec<Kept> = client.get("/destinations")?;
+                let present = all.into_iter().find(|row| row.name == destination).map(|row| row.limits);
+                let form = ChangeDestination {
+                    address,
+                    authority,
+                    key: key.map(Hidden::from),
+                    batch_ms: sending.batch,
+                    limits: sending.limits.applied_to(&present.unwrap_or_default())?,
+                    audio: sending.audio,
+                    audio_otherwise: sending.audio_otherwise.map(AudioOtherwise::choice),
+                    srt: sending.srt.change()?,
+                };
+                let changed: Kept = client.call("PATCH", &format!("/destinations/{}", piece(&destination)), &form)?;
+                Ok(report.done(&changed, &format!("Destination `{destination}` changed."))?)
             }
             Self::Try { destination, publish } => {
-                let body = json!({ "publishes": publish });
-                let answer = client.call("POST", &format!("/destinations/{}/try", piece(&destination)), Some(body))?;
-                report.rows(&answer, rows(&answer["steps"]), &step_columns(), "")?;
+                let path = format!("/destinations/{}/try", piece(&destination));
+                let tried: DestinationTry = client.call("POST", &path, &TryDestination { publishes: publish })?;
+                report.rows(&tried, &tried.steps, &step_columns(), "")?;
                 if !report.json {
-                    for breach in rows(&answer["breaches"]) {
-                        writeln!(report.out, "limits sheet: {}", breach.as_str().unwrap_or_default())?;
+                    for breach in &tried.breaches {
+                        writeln!(report.out, "limits sheet: {breach}")?;
                     }
                 }
-                if answer["is_good"] == true { Ok(()) } else { Err(Failure::Tried(destination)) }
+                if tried.is_good { Ok(()) } else { Err(Failure::Tried(destination)) }
             }
             Self::Remove { destination } => {
-                let answer = client.call("DELETE", &format!("/destinations/{}", piece(&destination)), None)?;
-                Ok(report.done(&answer, &format!("Destination `{destination}` removed."))?)
+                client.order::<()>("DELETE", &format!("/destinations/{}", piece(&destination)))?;
+                Ok(report.done(&(), &format!("Destination `{destination}` removed."))?)
             }
         }
     }
@@ -171,31 +184,28 @@ fn read_authority(file: Option<PathBuf>) -> Result<Option<String>, Failure> {
     std::fs::read_to_string(&file).map(Some).map_err(|source| Failure::File { path: file, source })
 }
 
-fn columns() -> Vec<Column> {
-    vec![
-        Column::text("name", |row| text(row, "name")),
-        Column::text("address", |row| text(row, "address")),
-        Column::text("trusts", |row| match (row["srt"].is_object(), row["authority"].is_string()) {
-            (true, _) => "-".to_owned(),
-            (_, true) => "its own authority".to_owned(),
-            (_, false) => "the machine's".to_owned(),
+fn columns() -> [Column<Kept>; 8] {
+    [
+        Column::text("name", |row| row.name.clone()),
+        Column::text("address", |row| row.address.clone()),
+        Column::text("trusts", |row| match (&row.srt, &row.authority) {
+            (Some(_), _) => "-".to_owned(),
+            (None, Some(_)) => "its own authority".to_owned(),
+            (None, None) => "the machine's".to_owned(),
         }),
-        Column::text("SRT", |row| match row["srt"].is_object() {
-            true => srt::told(&row["srt"]),
-            false => "-".to_owned(),
-        }),
-        Column::number("batch", |row| format!("{} ms", text(row, "batch_ms"))),
-        Column::text("sound", |row| text(row, "audio")),
-        Column::text("limits", |row| limits::told(&row["limits"])),
-        Column::text("made", |row| ago(&text(row, "created_at"))),
+        Column::text("SRT", |row| row.srt.as_ref().map_or_else(|| "-".to_owned(), srt::told)),
+        Column::number("batch", |row| format!("{} ms", row.batch_ms)),
+        Column::text("sound", |row| dash(row.audio.as_deref())),
+        Column::text("limits", |row| limits::told(&row.limits)),
+        Column::text("made", |row| moment(row.created_at)),
     ]
 }
 
-fn step_columns() -> Vec<Column> {
-    vec![
-        Column::text("step", |row| text(row, "step")),
-        Column::text("", |row| if row["is_good"] == true { "well" } else { "FAILED" }.to_owned()),
-        Column::number("took", |row| format!("{} ms", text(row, "took_ms"))),
-        Column::text("outcome", |row| text(row, "outcome")),
+fn step_columns() -> [Column<TryStep>; 4] {
+    [
+        Column::text("step", |row| word(row.step)),
+        Column::text("", |row| if row.is_good { "well" } else { "FAILED" }.to_owned()),
+        Column::number("took", |row| format!("{} ms", row.took_ms)),
+        Column::text("outcome", |row| row.outcome.clone()),
     ]
 }

@@ -1,10 +1,13 @@
-use clap::{Subcommand, ValueEnum};
-use serde_json::json;
+use std::io;
 
-use super::{rows, text};
+use clap::{Subcommand, ValueEnum};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+use waverant_model::{AddKey, EncoderFields, KeyRight, NewKey, StreamKey};
+
 use crate::client::{Client, piece};
 use crate::error::Failure;
-use crate::output::{Column, Report, ago};
+use crate::output::{Column, Report, moment};
 
 /// What a key opens a channel for.
 #[derive(Clone, Copy, Debug, ValueEnum)]
@@ -35,8 +38,8 @@ pub(super) enum Key {
         #[arg(long, default_value_t = 0)]
         rank: u8,
         /// When it stops being valid, as in 2026-05-17T18:00:00Z.
-        #[arg(long)]
-        expires_at: Option<String>,
+        #[arg(long, value_parser = time_of)]
+        expires_at: Option<OffsetDateTime>,
         /// An address or network that it may be used from, as in 192.0.2.0/24; may be given up to eight times.
         #[arg(long, value_name = "ADDRESS")]
         allow_from: Vec<String>,
@@ -55,70 +58,73 @@ impl Key {
         let client = Client::signed_in()?;
         match self {
             Self::List { channel } => {
-                let answer = client.get(&format!("/channels/{}/keys", piece(&channel)))?;
+                let keys: Vec<StreamKey> = client.get(&format!("/channels/{}/keys", piece(&channel)))?;
                 let empty = format!("No keys yet. Make one: waverant key add {channel} LABEL");
-                Ok(report.rows(&answer, rows(&answer), &columns(), &empty)?)
+                Ok(report.rows(&keys, &keys, &columns(), &empty)?)
             }
             Self::Add { channel, label, right, rank, expires_at, allow_from } => {
                 let (right, device) = match right {
-                    Right::Publish => ("publish", "encoder"),
-                    Right::View => ("view", "player"),
+                    Right::Publish => (KeyRight::Publish, "encoder"),
+                    Right::View => (KeyRight::View, "player"),
                 };
-                let mut body = json!({"label": label, "right": right, "rank": rank, "expires_at": expires_at});
-                body["allowed_from"] = json!(allow_from);
-                let answer = client.call("POST", &format!("/channels/{}/keys", piece(&channel)), Some(body))?;
+                let form = AddKey { label, right, rank, expires_at, allowed_from: allow_from };
+                let made: NewKey = client.call("POST", &format!("/channels/{}/keys", piece(&channel)), &form)?;
                 if report.json {
-                    return Ok(report.value(&answer)?);
+                    return Ok(report.value(&made)?);
                 }
-                let fields = &answer["encoder"];
-                writeln!(report.out, "Paste these into the {device}'s two fields. The key is not shown again.\n")?;
-                writeln!(report.out, "  server  {}", text(fields, "server"))?;
-                if fields["secure_server"].is_string() {
-                    writeln!(report.out, "     TLS  {}", text(fields, "secure_server"))?;
-                }
-                writeln!(report.out, "  key     {}", text(fields, "key"))?;
-                writeln!(report.out, "\nWhere there is one field only:\n")?;
-                writeln!(report.out, "  {}", text(fields, "whole"))?;
-                writeln!(report.out, "\nWhere user name and password are asked for:\n")?;
-                writeln!(report.out, "  server  {}", text(fields, "guarded_server"))?;
-                writeln!(report.out, "  user    {}", text(fields, "user"))?;
-                writeln!(report.out, "  password is the key; the stream may have any name")?;
-                let srt = &fields["srt"];
-                writeln!(report.out, "\nOver SRT, as caller:\n")?;
-                writeln!(report.out, "  address    {}", text(srt, "address"))?;
-                writeln!(report.out, "  stream id  {}", text(srt, "stream_id"))?;
-                writeln!(report.out, "  latency    {} ms or more", text(srt, "latency_ms"))?;
-                if srt["has_passphrase"] == true {
-                    writeln!(report.out, "  passphrase that of the channel")?;
-                }
-                Ok(writeln!(report.out, "  one field  {}", text(srt, "whole"))?)
+                Ok(show_fields(&made.encoder, device, report)?)
             }
             Self::Remove { channel, key } => {
-                let answer = client.call("DELETE", &format!("/channels/{}/keys/{key}", piece(&channel)), None)?;
-                Ok(report.done(&answer, &format!("Key {key} of `{channel}` removed."))?)
+                client.order::<()>("DELETE", &format!("/channels/{}/keys/{key}", piece(&channel)))?;
+                Ok(report.done(&(), &format!("Key {key} of `{channel}` removed."))?)
             }
         }
     }
 }
 
-fn columns() -> Vec<Column> {
-    vec![
-        Column::number("key", |row| text(row, "id")),
-        Column::number("rank", |row| text(row, "rank")),
-        Column::text("label", |row| text(row, "label")),
-        Column::text("opens for", |row| match row["right"].as_str() {
-            Some("view") => "watching".to_owned(),
-            _ => "publishing".to_owned(),
+fn show_fields(fields: &EncoderFields, device: &str, report: &mut Report<'_>) -> io::Result<()> {
+    let EncoderFields { server, secure_server, key, guarded_server, user, whole, srt } = fields;
+    writeln!(report.out, "Paste these into the {device}'s two fields. The key is not shown again.\n")?;
+    writeln!(report.out, "  server  {server}")?;
+    if let Some(server) = secure_server {
+        writeln!(report.out, "     TLS  {server}")?;
+    }
+    writeln!(report.out, "  key     {key}")?;
+    writeln!(report.out, "\nWhere there is one field only:\n")?;
+    writeln!(report.out, "  {whole}")?;
+    writeln!(report.out, "\nWhere user name and password are asked for:\n")?;
+    writeln!(report.out, "  server  {guarded_server}")?;
+    writeln!(report.out, "  user    {user}")?;
+    writeln!(report.out, "  password is the key; the stream may have any name")?;
+    writeln!(report.out, "\nOver SRT, as caller:\n")?;
+    writeln!(report.out, "  address    {}", srt.address)?;
+    writeln!(report.out, "  stream id  {}", srt.stream_id)?;
+    writeln!(report.out, "  latency    {} ms or more", srt.latency_ms)?;
+    if srt.has_passphrase {
+        writeln!(report.out, "  passphrase that of the channel")?;
+    }
+    writeln!(report.out, "  one field  {}", srt.whole)
+}
+
+fn time_of(text: &str) -> Result<OffsetDateTime, String> {
+    OffsetDateTime::parse(text, &Rfc3339).map_err(|_| "a time was expected, as in 2026-05-17T18:00:00Z".to_owned())
+}
+
+fn columns() -> [Column<StreamKey>; 8] {
+    [
+        Column::number("key", |row| row.id.to_string()),
+        Column::number("rank", |row| row.rank.to_string()),
+        Column::text("label", |row| row.label.clone()),
+        Column::text("opens for", |row| match row.right {
+            KeyRight::View => "watching".to_owned(),
+            KeyRight::Publish => "publishing".to_owned(),
         }),
-        Column::text("from", |row| match rows(&row["allowed_from"]) {
+        Column::text("from", |row| match row.allowed_from.as_slice() {
             [] => "anywhere".to_owned(),
-            ranges => ranges.iter().filter_map(|range| range.as_str()).collect::<Vec<_>>().join(", "),
+            ranges => ranges.join(", "),
         }),
-        Column::text("begins with", |row| text(row, "prefix")),
-        Column::text("made", |row| ago(&text(row, "created_at"))),
-        Column::text("expires", |row| match row["expires_at"].as_str() {
-            Some(end) => ago(end),
-            None => "never".to_owned(),
-        }),
+        Column::text("begins with", |row| row.prefix.clone()),
+        Column::text("made", |row| moment(row.created_at)),
+        Column::text("expires", |row| row.expires_at.map_or_else(|| "never".to_owned(), moment)),
     ]
 }

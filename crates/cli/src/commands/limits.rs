@@ -1,7 +1,7 @@
 //! The limits sheet of a destination, as options.
 
 use clap::{Args, ValueEnum};
-use serde_json::{Map, Value, json};
+use waverant_model::{SheetAction, SheetForm};
 
 use crate::error::Failure;
 
@@ -52,49 +52,52 @@ enum OnBreach {
 
 impl Limits {
     /// The sheet with what was given; none if nothing was.
-    pub(super) fn applied_to(&self, present: &Value) -> Result<Option<Value>, Failure> {
-        let given = self.given()?;
-        if given.is_empty() && !self.no_limits {
-            return Ok(None);
-        }
-        let mut sheet = if self.no_limits { Map::new() } else { present.as_object().cloned().unwrap_or_default() };
-        sheet.extend(given);
-        Ok(Some(Value::Object(sheet)))
-    }
-
-    fn given(&self) -> Result<Map<String, Value>, Failure> {
-        let mut given = Map::new();
-        let mut set = |name: &str, value: Option<Value>| given.extend(value.map(|value| (name.to_owned(), value)));
-        set("needs_tls", self.needs_tls.map(Value::from));
-        set("video_codecs", self.video_codecs.clone().map(Value::from));
-        set("audio_codecs", self.audio_codecs.clone().map(Value::from));
-        set("max_bitrate_bps", whole("--max-bitrate", self.max_bitrate, 1e6)?);
+    pub(super) fn applied_to(&self, present: &SheetForm) -> Result<Option<SheetForm>, Failure> {
+        let mut sheet = if self.no_limits { SheetForm::default() } else { present.clone() };
+        replace(&mut sheet.needs_tls, self.needs_tls);
+        replace(&mut sheet.video_codecs, self.video_codecs.clone());
+        replace(&mut sheet.audio_codecs, self.audio_codecs.clone());
+        replace(&mut sheet.max_bitrate_bps, whole("--max-bitrate", self.max_bitrate, 1e6)?.map(Some));
         if let Some(size) = &self.max_size {
             let (long, short) = sides(size)?;
-            set("max_long_side", Some(json!(long)));
-            set("max_short_side", Some(json!(short)));
+            (sheet.max_long_side, sheet.max_short_side) = (Some(long), Some(short));
         }
-        set("max_frame_rate", self.max_frame_rate.map(Value::from));
-        set("max_keyframe_spacing_ms", whole("--max-keyframe-spacing", self.max_keyframe_spacing, 1e3)?);
-        set("max_audio_tracks", self.max_audio_tracks.map(Value::from));
-        let on_breach = self.on_breach.map(|on_breach| match on_breach {
-            OnBreach::Warn => "warn",
-            OnBreach::DoNotSend => "do_not_send",
-        });
-        set("on_breach", on_breach.map(Value::from));
-        Ok(given)
+        replace(&mut sheet.max_frame_rate, self.max_frame_rate.map(Some));
+        let spacing = whole("--max-keyframe-spacing", self.max_keyframe_spacing, 1e3)?;
+        replace(
+            &mut sheet.max_keyframe_spacing_ms,
+            spacing.map(|spacing| Some(spacing.try_into().unwrap_or(u32::MAX))),
+        );
+        replace(&mut sheet.max_audio_tracks, self.max_audio_tracks.map(Some));
+        replace(&mut sheet.on_breach, self.on_breach.map(OnBreach::action));
+        Ok((self.no_limits || sheet != *present).then_some(sheet))
+    }
+}
+
+impl OnBreach {
+    fn action(self) -> SheetAction {
+        match self {
+            Self::Warn => SheetAction::Warn,
+            Self::DoNotSend => SheetAction::DoNotSend,
+        }
+    }
+}
+
+fn replace<T>(field: &mut T, given: Option<T>) {
+    if let Some(given) = given {
+        *field = given;
     }
 }
 
 /// `value` in units of `scale`, as a whole number.
-fn whole(option: &str, value: Option<f64>, scale: f64) -> Result<Option<Value>, Failure> {
+fn whole(option: &str, value: Option<f64>, scale: f64) -> Result<Option<u64>, Failure> {
     let Some(value) = value else { return Ok(None) };
     let scaled = (value * scale).round();
     if !(1.0..=1e12).contains(&scaled) {
         return Err(Failure::Usage(format!("{option}: {value} is not above 0")));
     }
     #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded above")]
-    Ok(Some(json!(scaled as u64)))
+    Ok(Some(scaled as u64))
 }
 
 /// The long and the short side.
@@ -107,31 +110,27 @@ fn sides(size: &str) -> Result<(u32, u32), Failure> {
 }
 
 /// The sheet in few words.
-pub(super) fn told(sheet: &Value) -> String {
-    let number = |field: &str| sheet[field].as_f64();
-    let list = |field: &str| {
-        let names: Vec<&str> = super::rows(&sheet[field]).iter().filter_map(Value::as_str).collect();
-        (!names.is_empty()).then(|| names.join("/"))
-    };
-    let size = number("max_long_side").map(|long| match number("max_short_side") {
+pub(super) fn told(sheet: &SheetForm) -> String {
+    let list = |names: &[String]| (!names.is_empty()).then(|| names.join("/"));
+    let size = sheet.max_long_side.map(|long| match sheet.max_short_side {
         Some(short) => format!("{long}x{short}"),
         None => format!("{long} pixels"),
     });
     let parts = [
-        (sheet["needs_tls"] == true).then(|| "TLS".to_owned()),
-        list("video_codecs"),
-        list("audio_codecs"),
-        number("max_bitrate_bps").map(|rate| format!("{} Mbit/s", rate / 1e6)),
+        sheet.needs_tls.then(|| "TLS".to_owned()),
+        list(&sheet.video_codecs),
+        list(&sheet.audio_codecs),
+        sheet.max_bitrate_bps.map(|rate| format!("{} Mbit/s", rate as f64 / 1e6)),
         size,
-        number("max_frame_rate").map(|rate| format!("{rate} fps")),
-        number("max_keyframe_spacing_ms").map(|spacing| format!("keyframes {} s", spacing / 1e3)),
-        number("max_audio_tracks").map(|tracks| format!("{tracks} audio")),
+        sheet.max_frame_rate.map(|rate| format!("{rate} fps")),
+        sheet.max_keyframe_spacing_ms.map(|spacing| format!("keyframes {} s", f64::from(spacing) / 1e3)),
+        sheet.max_audio_tracks.map(|tracks| format!("{tracks} audio")),
     ];
     let told: Vec<String> = parts.into_iter().flatten().collect();
-    match (told.is_empty(), sheet["on_breach"] == "do_not_send") {
+    match (told.is_empty(), sheet.on_breach) {
         (true, _) => "-".to_owned(),
-        (false, true) => format!("{}, else not sent", told.join(", ")),
-        (false, false) => told.join(", "),
+        (false, SheetAction::DoNotSend) => format!("{}, else not sent", told.join(", ")),
+        (false, SheetAction::Warn) => told.join(", "),
     }
 }
 
@@ -142,14 +141,19 @@ mod tests {
     #[test]
     fn what_is_given_is_added_to_the_sheet() {
         let limits = Limits { max_bitrate: Some(4.5), max_size: Some("720x1280".into()), ..Limits::default() };
-        let sheet = limits.applied_to(&json!({"needs_tls": true})).unwrap().unwrap();
-        let expected =
-            json!({"needs_tls": true, "max_bitrate_bps": 4_500_000, "max_long_side": 1280, "max_short_side": 720});
+        let present = SheetForm { needs_tls: true, ..SheetForm::default() };
+        let sheet = limits.applied_to(&present).unwrap().unwrap();
+        let expected = SheetForm {
+            max_bitrate_bps: Some(4_500_000),
+            max_long_side: Some(1280),
+            max_short_side: Some(720),
+            ..present
+        };
         assert_eq!(sheet, expected);
         assert_eq!(told(&sheet), "TLS, 4.5 Mbit/s, 1280x720");
         assert_eq!(Limits::default().applied_to(&sheet).unwrap(), None);
         let empty = Limits { no_limits: true, ..Limits::default() };
-        assert_eq!(empty.applied_to(&sheet).unwrap(), Some(json!({})));
+        assert_eq!(empty.applied_to(&sheet).unwrap(), Some(SheetForm::default()));
         assert!(Limits { max_size: Some("big".into()), ..Limits::default() }.applied_to(&sheet).is_err());
         assert!(Limits { max_bitrate: Some(-1.0), ..Limits::default() }.applied_to(&sheet).is_err());
     }

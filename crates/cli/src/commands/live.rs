@@ -1,7 +1,7 @@
 use clap::Subcommand;
-use serde_json::{Value, json};
+use waverant_model::{Board, LegState, LiveAudio, LiveChannel, LiveLeg, LiveLine, LiveSession};
 
-use super::{number, rows, text};
+use super::{dash, number, word};
 use crate::client::Client;
 use crate::error::Failure;
 use crate::output::{Column, Report, bitrate, duration};
@@ -14,88 +14,87 @@ pub(super) enum Live {
 
 impl Live {
     pub(super) fn run(self, report: &mut Report<'_>) -> Result<(), Failure> {
-        let answer = Client::signed_in()?.get("/live")?;
-        let channels = rows(&answer["channels"]);
-        report.rows(&answer, channels, &channel_columns(), "No channels yet. Add one: waverant channel add NAME")?;
-        if !report.json {
-            for (rows, columns) in [(sound_rows(channels), sound_columns()), (line_rows(channels), line_columns())] {
-                if !rows.is_empty() {
-                    writeln!(report.out)?;
-                    report.table(&rows, &columns)?;
-                }
-            }
-            let told = findings(channels).into_iter().chain(breaches(channels)).chain(line_findings(channels));
-            for (name, finding) in told {
-                writeln!(report.out, "{name}: {finding}")?;
-            }
+        let board: Board = Client::signed_in()?.get("/live")?;
+        let channels = board.channels.as_slice();
+        report.rows(&board, channels, &channel_columns(), "No channels yet. Add one: waverant channel add NAME")?;
+        if report.json {
+            return Ok(());
         }
-        let legs = legs(channels);
-        if !report.json && !legs.is_empty() {
-            writeln!(report.out)?;
-            report.table(&legs, &leg_columns())?;
+        table(report, &sounds(channels), &sound_columns())?;
+        table(report, &lines(channels), &line_columns())?;
+        for (name, finding) in findings(channels) {
+            writeln!(report.out, "{name}: {finding}")?;
         }
-        Ok(())
+        table(report, &legs(channels), &leg_columns())
     }
 }
 
-/// The sounds of channels that have several; destinations choose among them.
-fn sound_rows(channels: &[Value]) -> Vec<Value> {
-    let of_channel = |channel: &Value| {
-        let sounds = rows(&channel["session"]["audio"]);
-        let numbered = (1..).zip(sounds).filter(|_| sounds.len() > 1).map(|(number, sound)| {
-            let (format, of) = (sound_format(sound), text(channel, "name"));
-            json!({"of": of, "number": number, "name": sound["name"], "language": sound["language"], "format": format})
-        });
-        numbered.collect::<Vec<_>>()
-    };
-    channels.iter().flat_map(of_channel).collect()
+/// A table with a line before it, if it has rows.
+fn table<R>(report: &mut Report<'_>, rows: &[R], columns: &[Column<R>]) -> Result<(), Failure> {
+    if !rows.is_empty() {
+        writeln!(report.out)?;
+        report.table(rows, columns)?;
+    }
+    Ok(())
 }
 
-fn sound_columns() -> Vec<Column> {
-    vec![
-        Column::text("sound of", |row| text(row, "of")),
-        Column::number("number", |row| text(row, "number")),
-        Column::text("name", |row| text(row, "name")),
-        Column::text("language", |row| text(row, "language")),
-        Column::text("format", |row| text(row, "format")),
+/// A sound of a channel that has several; destinations choose among them.
+struct Sound<'a> {
+    of: &'a str,
+    number: usize,
+    sound: &'a LiveAudio,
+}
+
+fn sounds(channels: &[LiveChannel]) -> Vec<Sound<'_>> {
+    let has_several = |channel: &&LiveChannel| channel.session.as_ref().is_some_and(|session| session.audio.len() > 1);
+    let several = channels.iter().filter(has_several);
+    let sounds = several.flat_map(|channel| {
+        let sounds = channel.session.iter().flat_map(|session| &session.audio);
+        (1..).zip(sounds).map(|(number, sound)| Sound { of: &channel.name, number, sound })
+    });
+    sounds.collect()
+}
+
+fn sound_columns<'a>() -> [Column<Sound<'a>>; 5] {
+    [
+        Column::text("sound of", |row| row.of.to_owned()),
+        Column::number("number", |row| row.number.to_string()),
+        Column::text("name", |row| dash(row.sound.name.as_deref())),
+        Column::text("language", |row| dash(row.sound.language.as_deref())),
+        Column::text("format", |row| sound_format(row.sound)),
     ]
 }
 
-/// The lines of encoders that come over SRT, and of legs that go over it, each with its name.
-fn line_rows(channels: &[Value]) -> Vec<Value> {
-    let named = |line: &Value, name: String| {
-        let mut line = line.clone();
-        line.as_object_mut()?.insert("name".to_owned(), json!(name));
-        Some(line)
-    };
-    let of_channel = |channel: &Value| {
-        let name = text(channel, "name");
-        let encoder = named(&channel["session"]["line"], name.clone());
-        let legs = rows(&channel["legs"]).iter();
-        let legs = legs.filter_map(|leg| named(&leg["line"], format!("{name} to {}", text(leg, "destination"))));
-        encoder.into_iter().chain(legs).collect::<Vec<_>>()
-    };
-    channels.iter().flat_map(of_channel).collect()
+/// The line of an encoder that comes over SRT, or of a leg that goes over it.
+struct Line<'a> {
+    of: String,
+    line: &'a LiveLine,
 }
 
-/// What is wrong with lines to destinations.
-fn line_findings(channels: &[Value]) -> Vec<(String, String)> {
-    let legs = channels.iter().flat_map(|channel| rows(&channel["legs"]));
-    let found = legs.filter_map(|leg| Some((text(leg, "destination"), leg["line"]["finding"].as_str()?.to_owned())));
-    found.collect()
+fn lines(channels: &[LiveChannel]) -> Vec<Line<'_>> {
+    let lines = channels.iter().flat_map(|channel| {
+        let encoder = channel.session.iter().filter_map(|session| session.line.as_ref());
+        let encoder = encoder.map(move |line| Line { of: channel.name.clone(), line });
+        let legs = channel.legs.iter().filter_map(|leg| {
+            let of = format!("{} to {}", channel.name, leg.destination);
+            leg.line.as_ref().map(|line| Line { of, line })
+        });
+        encoder.chain(legs).collect::<Vec<_>>()
+    });
+    lines.collect()
 }
 
-fn line_columns() -> Vec<Column> {
-    vec![
-        Column::text("SRT line of", |row| text(row, "name")),
-        Column::number("round trip", |row| format!("{:.1} ms", number(row, "rtt_ms"))),
-        Column::number("lost at first", |row| percent(number(row, "loss_share"))),
-        Column::number("sent again", |row| percent(number(row, "retransmit_share"))),
-        Column::number("too late", |row| text(row, "dropped_packet_count")),
-        Column::number("buffer", |row| format!("{:.0} ms", number(row, "buffered_ms"))),
-        Column::number("latency", |row| format!("{:.0} ms", number(row, "latency_ms"))),
-        Column::number("needs", |row| format!("{:.0} ms", number(row, "advised_latency_ms"))),
-        Column::text("lost, last 2 minutes", losses),
+fn line_columns<'a>() -> [Column<Line<'a>>; 9] {
+    [
+        Column::text("SRT line of", |row| row.of.clone()),
+        Column::number("round trip", |row| format!("{:.1} ms", row.line.rtt_ms)),
+        Column::number("lost at first", |row| percent(row.line.loss_share)),
+        Column::number("sent again", |row| percent(row.line.retransmit_share)),
+        Column::number("too late", |row| row.line.dropped_packet_count.to_string()),
+        Column::number("buffer", |row| format!("{} ms", row.line.buffered_ms)),
+        Column::number("latency", |row| format!("{} ms", row.line.latency_ms)),
+        Column::number("needs", |row| format!("{} ms", row.line.advised_latency_ms)),
+        Column::text("lost, last 2 minutes", |row| losses(row.line)),
     ]
 }
 
@@ -104,83 +103,68 @@ fn percent(share: f64) -> String {
 }
 
 /// Two points a second for two minutes, drawn like a minute of seconds.
-fn losses(line: &Value) -> String {
-    let points: Vec<f64> = rows(&line["points"]).iter().map(|point| number(point, "loss_share")).collect();
+fn losses(line: &LiveLine) -> String {
+    let points: Vec<f64> = line.points.iter().map(|point| point.loss_share).collect();
     let joined: Vec<f64> = points.rchunks(4).rev().map(|four| four.iter().sum()).collect();
-    sparkline(&json!(joined))
+    sparkline(&joined)
 }
 
-/// What is wrong or odd about the streams that come in.
-fn findings(channels: &[Value]) -> Vec<(String, String)> {
-    let of_channel = |channel: &Value| {
-        let name = text(channel, "name");
-        let found = rows(&channel["session"]["findings"]).iter();
-        found.map(|finding| (name.clone(), finding.as_str().unwrap_or_default().to_owned())).collect::<Vec<_>>()
-    };
-    channels.iter().flat_map(of_channel).collect()
+/// What is wrong or odd about the streams that come in, the limits of destinations that they do not keep, and the
+/// lines to destinations.
+fn findings(channels: &[LiveChannel]) -> Vec<(&str, String)> {
+    let streams = channels.iter().flat_map(|channel| {
+        let found = channel.session.iter().flat_map(|session| &session.findings);
+        found.map(|finding| (channel.name.as_str(), finding.clone()))
+    });
+    let legs = || channels.iter().flat_map(|channel| &channel.legs);
+    let breaches = legs().flat_map(|leg| {
+        leg.breaches.iter().map(|breach| (leg.destination.as_str(), format!("limits sheet: {breach}")))
+    });
+    let of_line = |leg: &'_ LiveLeg| leg.line.as_ref().and_then(|line| line.finding.clone());
+    let lines = legs().filter_map(|leg| Some((leg.destination.as_str(), of_line(leg)?)));
+    streams.chain(breaches).chain(lines).collect()
 }
 
-/// Limits of destinations that the streams do not keep.
-fn breaches(channels: &[Value]) -> Vec<(String, String)> {
-    let legs = channels.iter().flat_map(|channel| rows(&channel["legs"]));
-    let of_leg = |leg: &Value| {
-        let breaches = rows(&leg["breaches"]).iter();
-        breaches.map(|text| format!("limits sheet: {}", text.as_str().unwrap_or_default())).collect::<Vec<_>>()
-    };
-    legs.flat_map(|leg| of_leg(leg).into_iter().map(|text| (super::text(leg, "destination"), text))).collect()
-}
-
-/// The legs of all channels, each with its channel's name.
-fn legs(channels: &[Value]) -> Vec<Value> {
-    let with_channel = |channel: &Value, leg: &Value| {
-        let mut leg = leg.clone();
-        leg["channel"] = json!(text(channel, "name"));
-        leg
-    };
-    channels.iter().flat_map(|channel| rows(&channel["legs"]).iter().map(|leg| with_channel(channel, leg))).collect()
-}
-
-fn channel_columns() -> Vec<Column> {
-    vec![
-        Column::text("channel", |row| text(row, "name")),
-        Column::text("state", |row| text(row, "state")),
-        Column::number("for", |row| on_air(row, |session| duration(number(session, "state_for_ms")))),
-        Column::number("in", |row| on_air(row, |session| bitrate(number(session, "bitrate_bps")))),
+fn channel_columns() -> [Column<LiveChannel>; 8] {
+    [
+        Column::text("channel", |row| row.name.clone()),
+        Column::text("state", |row| word(row.state)),
+        Column::number("for", |row| on_air(row, |session| duration(session.state_for_ms))),
+        Column::number("in", |row| on_air(row, |session| bitrate(session.bitrate_bps))),
         Column::text("picture", |row| on_air(row, picture)),
         Column::text("sound", |row| on_air(row, sound)),
-        Column::number("keyframes", |row| {
-            on_air(row, |session| match session["video"]["keyframe_spacing_ms"].as_f64() {
-                Some(spacing) => format!("{:.2} s", spacing / 1000.0),
-                None => "-".to_owned(),
-            })
-        }),
+        Column::number("keyframes", |row| on_air(row, keyframes)),
         Column::text("key", |row| on_air(row, key)),
     ]
 }
 
-fn on_air(row: &Value, cell: impl Fn(&Value) -> String) -> String {
-    if row["session"].is_null() { "-".to_owned() } else { cell(&row["session"]) }
+fn on_air(channel: &LiveChannel, cell: fn(&LiveSession) -> String) -> String {
+    channel.session.as_ref().map_or_else(|| "-".to_owned(), cell)
 }
 
 /// The key on air, and those that wait.
-fn key(session: &Value) -> String {
-    let waiting: Vec<&str> = rows(&session["waiting"]).iter().filter_map(Value::as_str).collect();
-    let slate = if session["is_slate_on"] == true { ", slate is on" } else { "" };
-    let waiting = if waiting.is_empty() { String::new() } else { format!(", waiting: {}", waiting.join(", ")) };
-    format!("{}{slate}{waiting}", text(session, "key_label"))
+fn key(session: &LiveSession) -> String {
+    let slate = if session.is_slate_on { ", slate is on" } else { "" };
+    let waiting = match session.waiting.as_slice() {
+        [] => String::new(),
+        waiting => format!(", waiting: {}", waiting.join(", ")),
+    };
+    format!("{}{slate}{waiting}", session.key_label)
 }
 
-fn picture(session: &Value) -> String {
-    let video = &session["video"];
-    if video.is_null() {
-        return "none".to_owned();
-    }
-    let size = format!("{}x{}", text(video, "width"), text(video, "height"));
-    format!("{} {size} {:.1} fps", text(video, "codec"), number(video, "frame_rate"))
+fn picture(session: &LiveSession) -> String {
+    let Some(video) = &session.video else { return "none".to_owned() };
+    let size = format!("{}x{}", number(video.width), number(video.height));
+    format!("{} {size} {:.1} fps", video.codec, video.frame_rate)
 }
 
-fn sound(session: &Value) -> String {
-    match rows(&session["audio"]) {
+fn keyframes(session: &LiveSession) -> String {
+    let spacing = session.video.as_ref().and_then(|video| video.keyframe_spacing_ms);
+    spacing.map_or_else(|| "-".to_owned(), |spacing| format!("{:.2} s", spacing as f64 / 1000.0))
+}
+
+fn sound(session: &LiveSession) -> String {
+    match session.audio.as_slice() {
         [] => "none".to_owned(),
         [track] => sound_format(track),
         // They have a table of their own.
@@ -188,40 +172,52 @@ fn sound(session: &Value) -> String {
     }
 }
 
-fn sound_format(track: &Value) -> String {
-    let rate = number(track, "sample_rate_hz") / 1000.0;
-    format!("{} {rate} kHz, {} ch", text(track, "codec"), text(track, "channel_count"))
+fn sound_format(track: &LiveAudio) -> String {
+    format!("{} {} kHz, {} ch", track.codec, f64::from(track.sample_rate_hz) / 1000.0, track.channel_count)
 }
 
-fn leg_columns() -> Vec<Column> {
-    vec![
-        Column::text("channel", |row| text(row, "channel")),
-        Column::text("destination", |row| text(row, "destination")),
-        Column::text("state", |row| text(row, "state")),
-        Column::number("for", |row| working(row, |row| duration(number(row, "state_for_ms")))),
-        Column::number("out", |row| working(row, |row| bitrate(number(row, "bitrate_bps")))),
-        Column::number("behind", |row| working(row, |row| format!("{:.0} ms", number(row, "behind_ms")))),
-        Column::text("last minute", |row| working(row, |row| sparkline(&row["trace"]))),
-        Column::number("frames", |row| working(row, |row| text(row, "sent_frame_count"))),
-        Column::number("dropped", |row| working(row, super::session::dropped)),
-        Column::number("redials", |row| working(row, |row| text(row, "redial_count"))),
-        Column::text("note", |row| match text(row, "note") {
-            note if note == "-" => text(row, "reason"),
-            note => note,
+/// A leg, with its channel's name.
+struct Leg<'a> {
+    channel: &'a str,
+    leg: &'a LiveLeg,
+}
+
+fn legs(channels: &[LiveChannel]) -> Vec<Leg<'_>> {
+    let legs = channels.iter().flat_map(|channel| channel.legs.iter().map(|leg| Leg { channel: &channel.name, leg }));
+    legs.collect()
+}
+
+fn leg_columns<'a>() -> [Column<Leg<'a>>; 11] {
+    [
+        Column::text("channel", |row| row.channel.to_owned()),
+        Column::text("destination", |row| row.leg.destination.clone()),
+        Column::text("state", |row| word(row.leg.state)),
+        Column::number("for", |row| working(row, |leg| duration(leg.state_for_ms))),
+        Column::number("out", |row| working(row, |leg| bitrate(leg.bitrate_bps))),
+        Column::number("behind", |row| working(row, |leg| format!("{} ms", leg.behind_ms))),
+        Column::text("last minute", |row| working(row, trace)),
+        Column::number("frames", |row| working(row, |leg| leg.sent_frame_count.to_string())),
+        Column::number("dropped", |row| {
+            working(row, |leg| super::session::dropped(leg.dropped_frame_count, leg.dropped_ms))
         }),
+        Column::number("redials", |row| working(row, |leg| leg.redial_count.to_string())),
+        Column::text("note", |row| dash(row.leg.note.as_deref().or(row.leg.reason.as_deref()))),
     ]
 }
 
 /// A dash for legs that have done nothing.
-fn working(row: &Value, cell: impl Fn(&Value) -> String) -> String {
-    let is_idle = matches!(row["state"].as_str(), Some("ready" | "off")) && number(row, "sent_frame_count") == 0.0;
-    if is_idle { "-".to_owned() } else { cell(row) }
+fn working(Leg { leg, .. }: &Leg<'_>, cell: fn(&LiveLeg) -> String) -> String {
+    let is_idle = matches!(leg.state, LegState::Ready | LegState::Off) && leg.sent_frame_count == 0;
+    if is_idle { "-".to_owned() } else { cell(leg) }
+}
+
+fn trace(leg: &LiveLeg) -> String {
+    sparkline(&leg.trace.iter().map(|bits| *bits as f64).collect::<Vec<_>>())
 }
 
 /// The last minute of a bitrate, twelve steps of five seconds.
-fn sparkline(trace: &Value) -> String {
+fn sparkline(values: &[f64]) -> String {
     const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
-    let values: Vec<f64> = rows(trace).iter().filter_map(Value::as_f64).collect();
     let most = values.iter().copied().fold(0.0, f64::max);
     if most <= 0.0 {
         return String::new();
@@ -237,16 +233,32 @@ fn sparkline(trace: &Value) -> String {
 
 #[cfg(test)]
 mod tests {
+    use serde_json::{Value, json};
+
     use super::*;
 
     #[test]
     fn several_sounds_have_a_table() {
-        let sound = |name: Value| json!({"codec": "AAC", "sample_rate_hz": 48000, "channel_count": 2, "name": name, "language": "en"});
-        let one = json!({"name": "finish-line", "session": {"audio": [sound(json!("Mix"))]}});
-        let two = json!({"name": "boathouse", "session": {"audio": [sound(json!("Mix")), sound(Value::Null)]}});
-        let idle = json!({"name": "start", "session": null});
+        let sound = |name: Value| {
+            let (rate, channels) = (48_000, 2);
+            json!({"codec": "AAC", "sample_rate_hz": rate, "channel_count": channels, "name": name, "language": "en"})
+        };
+        let channel = |name: &str, sounds: Option<Vec<Value>>| -> LiveChannel {
+            let session = sounds.map(|audio| {
+                json!({"id": 1, "started_at": "2026-05-17T14:00:00Z", "state_for_ms": 0, "hold_left_ms": null,
+                    "loss_count": 0, "publisher_address": "", "key_label": "", "waiting": [], "is_slate_on": false,
+                    "is_rehearsal": false, "encoder": "", "video": null, "audio": audio, "bitrate_bps": 0.0,
+                    "audio_bitrate_bps": 0.0, "findings": [], "line": null, "viewer_count": 0, "unusable_count": 0,
+                    "clock_fault_count": 0, "recorder": "off", "recorder_reason": null, "take": null})
+            });
+            let channel = json!({"name": name, "title": name, "state": "off air", "session": session, "legs": []});
+            serde_json::from_value(channel).unwrap()
+        };
+        let one = channel("finish-line", Some(vec![sound(json!("Mix"))]));
+        let two = channel("boathouse", Some(vec![sound(json!("Mix")), sound(Value::Null)]));
         let mut out = Vec::new();
-        Report { out: &mut out, json: false }.table(&sound_rows(&[one, two, idle]), &sound_columns()).unwrap();
+        let all = [one, two, channel("start", None)];
+        Report { out: &mut out, json: false }.table(&sounds(&all), &sound_columns()).unwrap();
         let told = String::from_utf8(out).unwrap();
         let lines: Vec<&str> = told.lines().map(str::trim).collect();
         assert_eq!(lines.len(), 3, "one sound alone needs none: {told}");
@@ -259,9 +271,9 @@ mod tests {
 
     #[test]
     fn a_sparkline_has_a_step_for_each_five_seconds() {
-        let trace: Vec<u64> = (0..60).map(|second| second / 5).collect();
-        assert_eq!(sparkline(&json!(trace)), "▁▂▂▃▄▄▅▅▆▇▇█");
-        assert_eq!(sparkline(&json!([0, 0])), "");
-        assert_eq!(sparkline(&json!([5])), "█");
+        let trace: Vec<f64> = (0..60).map(|second| f64::from(second / 5)).collect();
+        assert_eq!(sparkline(&trace), "▁▂▂▃▄▄▅▅▆▇▇█");
+        assert_eq!(sparkline(&[0.0, 0.0]), "");
+        assert_eq!(sparkline(&[5.0]), "█");
     }
 }

@@ -19,6 +19,7 @@ use std::io::{IsTerminal, Write};
 
 use clap::{CommandFactory, Parser, Subcommand};
 use clap_complete::Shell;
+use serde::Serialize;
 use serde_json::Value;
 
 use crate::error::Failure;
@@ -125,23 +126,20 @@ fn confirm(question: &str) -> Result<(), Failure> {
     }
 }
 
-/// Text under `field`, or a dash.
-fn text(row: &Value, field: &str) -> String {
-    match &row[field] {
-        Value::String(text) if !text.is_empty() => text.clone(),
-        Value::Number(number) => number.to_string(),
-        Value::Bool(true) => "yes".to_owned(),
-        Value::Bool(false) => "no".to_owned(),
+/// A text that may be missing or empty.
+fn dash(text: Option<&str>) -> String {
+    text.filter(|text| !text.is_empty()).unwrap_or("-").to_owned()
+}
+
+/// A number that may be missing.
+fn number(value: Option<impl ToString>) -> String {
+    value.map_or_else(|| "-".to_owned(), |value| value.to_string())
+}
+
+/// A choice, by the word that the API has for it.
+fn word(choice: impl Serialize) -> String {
+    match serde_json::to_value(choice) {
+        Ok(Value::String(word)) => word,
         _ => "-".to_owned(),
     }
-}
-
-/// The number under `field`; 0 if there is none.
-fn number(row: &Value, field: &str) -> f64 {
-    row[field].as_f64().unwrap_or(0.0)
-}
-
-/// The rows of an answer that is a list.
-fn rows(answer: &Value) -> &[Value] {
-    answer.as_array().map(Vec::as_slice).unwrap_or_default()
 }

@@ -4,9 +4,13 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand, ValueEnum};
 use indicatif::{ProgressBar, ProgressStyle};
-use serde_json::{Value, json};
+use serde::Serialize;
+use waverant_model::{
+    ChangeRecording, JobReport, JobResult, JobState, MarkMoment, MarkedMoment, Recording as Kept, RecordingWhen,
+    SessionDetail, TakeCheck, TakeFormat, TrackCheck,
+};
 
-use super::{number, rows, text};
+use super::{dash, word};
 use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report, duration, size};
@@ -115,65 +119,65 @@ fn scaled(option: &str, value: Option<f64>, factor: f64) -> Result<Option<u64>, 
 }
 
 impl Rules {
-    /// As the API has them; what is not given is left out.
-    pub(super) fn body(&self) -> Result<Value, Failure> {
-        let mut body = json!({
-            "when": self.record.map(|when| match when {
-                When::Always => "always",
-                When::ByHand => "by_hand",
-                When::Off => "off",
+    /// As the API has them; what is not given stays.
+    pub(super) fn change(&self) -> Result<ChangeRecording, Failure> {
+        let millis = |option, seconds: Option<f64>| {
+            let millis = scaled(option, seconds, 1e3)?;
+            Ok::<_, Failure>(millis.map(|millis| u32::try_from(millis).unwrap_or(u32::MAX)))
+        };
+        Ok(ChangeRecording {
+            when: self.record.map(|when| match when {
+                When::Always => RecordingWhen::Always,
+                When::ByHand => RecordingWhen::ByHand,
+                When::Off => RecordingWhen::Off,
             }),
-            "format": self.format.map(|format| match format {
-                Format::Mp4 => "mp4",
-                Format::Matroska => "matroska",
+            format: self.format.map(|format| match format {
+                Format::Mp4 => TakeFormat::Mp4,
+                Format::Matroska => TakeFormat::Matroska,
             }),
-            "split_ms": scaled("--split-after", self.split_after, 1e3)?,
-            "split_bytes": self.split_size.map(|megabytes| megabytes.saturating_mul(1_000_000)),
-            "split_at_return": self.split_at_return,
-            "names": self.take_names,
-            "pre_roll_ms": scaled("--pre-roll", self.pre_roll, 1e3)?,
-            "keep_s": scaled("--keep-days", self.keep_days, 86_400.0)?,
-            "keep_count": self.keep_count,
-            "keep_bytes": scaled("--keep-size", self.keep_size, 1e9)?,
-            "depot": self.copy_to,
-            "removes_copied": self.remove_copied,
-        });
-        if let Some(fields) = body.as_object_mut() {
-            fields.retain(|_, value| !value.is_null());
-        }
-        Ok(body)
+            split_ms: millis("--split-after", self.split_after)?,
+            split_bytes: self.split_size.map(|megabytes| megabytes.saturating_mul(1_000_000)),
+            split_at_return: self.split_at_return,
+            names: self.take_names.clone(),
+            pre_roll_ms: millis("--pre-roll", self.pre_roll)?,
+            keep_s: scaled("--keep-days", self.keep_days, 86_400.0)?,
+            keep_count: self.keep_count,
+            keep_bytes: scaled("--keep-size", self.keep_size, 1e9)?,
+            depot: self.copy_to.clone(),
+            removes_copied: self.remove_copied,
+        })
     }
 }
 
 /// A channel's rules in few words.
-pub(super) fn told(rules: &Value) -> String {
-    let mut parts = vec![text(rules, "when").replace('_', " ")];
-    if rules["when"] == "off" {
-        return parts.concat();
+pub(super) fn told(rules: &Kept) -> String {
+    let when = word(rules.when).replace('_', " ");
+    if rules.when == RecordingWhen::Off {
+        return when;
     }
-    parts.push(text(rules, "format"));
-    for (field, told) in [("split_ms", "split after"), ("pre_roll_ms", "pre-roll")] {
-        if number(rules, field) > 0.0 {
-            parts.push(format!("{told} {}", duration(number(rules, field))));
+    let mut parts = vec![when, word(rules.format)];
+    for (millis, told) in [(rules.split_ms, "split after"), (rules.pre_roll_ms, "pre-roll")] {
+        if millis > 0 {
+            parts.push(format!("{told} {}", duration(millis)));
         }
     }
-    if number(rules, "split_bytes") > 0.0 {
-        parts.push(format!("split at {}", size(number(rules, "split_bytes"))));
+    if rules.split_bytes > 0 {
+        parts.push(format!("split at {}", size(rules.split_bytes)));
     }
-    if rules["split_at_return"] == true {
+    if rules.split_at_return {
         parts.push("split at returns".to_owned());
     }
-    if number(rules, "keep_s") > 0.0 {
-        parts.push(format!("keep {:.1} days", number(rules, "keep_s") / 86_400.0));
+    if rules.keep_s > 0 {
+        parts.push(format!("keep {:.1} days", rules.keep_s as f64 / 86_400.0));
     }
-    if number(rules, "keep_count") > 0.0 {
-        parts.push(format!("keep {} takes", number(rules, "keep_count")));
+    if rules.keep_count > 0 {
+        parts.push(format!("keep {} takes", rules.keep_count));
     }
-    if number(rules, "keep_bytes") > 0.0 {
-        parts.push(format!("keep {}", size(number(rules, "keep_bytes"))));
+    if rules.keep_bytes > 0 {
+        parts.push(format!("keep {}", size(rules.keep_bytes)));
     }
-    if let Some(depot) = rules["depot"].as_str() {
-        let then = if rules["removes_copied"] == true { "move to" } else { "copy to" };
+    if let Some(depot) = &rules.depot {
+        let then = if rules.removes_copied { "move to" } else { "copy to" };
         parts.push(format!("{then} {depot}"));
     }
     parts.join(", ")
@@ -185,17 +189,17 @@ impl Recording {
         let path = |channel: &str, verb: &str| format!("/channels/{}/recording/{verb}", piece(channel));
         match self {
             Self::Start { channel } => {
-                let answer = client.call("POST", &path(&channel, "start"), None)?;
-                Ok(report.done(&answer, &format!("The session on `{channel}` is being recorded."))?)
+                client.order::<()>("POST", &path(&channel, "start"))?;
+                Ok(report.done(&(), &format!("The session on `{channel}` is being recorded."))?)
             }
             Self::Stop { channel } => {
-                let answer = client.call("POST", &path(&channel, "stop"), None)?;
-                Ok(report.done(&answer, &format!("The recording of `{channel}` is stopped; the session goes on."))?)
+                client.order::<()>("POST", &path(&channel, "stop"))?;
+                Ok(report.done(&(), &format!("The recording of `{channel}` is stopped; the session goes on."))?)
             }
             Self::Mark { channel, title } => {
-                let answer = client.call("POST", &path(&channel, "marks"), Some(json!({"title": title})))?;
-                let told = format!("Marked in take {} of session {}.", answer["take"], answer["session"]);
-                Ok(report.done(&answer, &told)?)
+                let marked: MarkedMoment = client.call("POST", &path(&channel, "marks"), &MarkMoment { title })?;
+                let told = format!("Marked in take {} of session {}.", marked.take, marked.session);
+                Ok(report.done(&marked, &told)?)
             }
             Self::Verify { session, number } => verify(&client, session, number, report),
         }
@@ -203,110 +207,108 @@ impl Recording {
 }
 
 /// Waits for a job, with a bar on a terminal; answers what came of it.
-pub(super) fn wait_for(client: &Client, begun: &Value, what: &str) -> Result<Value, Failure> {
+pub(super) fn wait_for(client: &Client, begun: &JobReport, what: &str) -> Result<JobResult, Failure> {
     let bar = ProgressBar::new(1000);
     let style = ProgressStyle::with_template("{msg} {bar:30} {percent} %  {eta} left");
     bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
     bar.set_message(what.to_owned());
-    let path = format!("/jobs/{}", text(begun, "id"));
+    let path = format!("/jobs/{}", begun.id);
     loop {
-        let job = client.get(&path)?;
+        let job: JobReport = client.get(&path)?;
         #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share of a thousand")]
-        bar.set_position((number(&job, "progress") * 1000.0) as u64);
-        match job["state"].as_str() {
-            Some("done") => {
+        bar.set_position((job.progress * 1000.0) as u64);
+        match job.state {
+            JobState::Waiting | JobState::Running => sleep(JOB_INTERVAL),
+            JobState::Failed => {
                 bar.finish_and_clear();
-                return Ok(job["result"].clone());
+                return Err(Failure::Job(format!("{what}: {}", dash(job.error.as_deref()))));
             }
-            Some("failed") => {
+            JobState::Done => {
                 bar.finish_and_clear();
-                return Err(Failure::Job(format!("{what}: {}", text(&job, "error"))));
+                return job.result.ok_or_else(|| Failure::Job(format!("{what}: it is done, and nothing came of it")));
             }
-            _ => sleep(JOB_INTERVAL),
         }
     }
 }
 
+/// What was found of one take.
+#[derive(Serialize)]
+struct Checked {
+    session: u64,
+    number: u32,
+    #[serde(flatten)]
+    check: TakeCheck,
+}
+
 fn verify(client: &Client, session: u64, number: Option<u32>, report: &mut Report<'_>) -> Result<(), Failure> {
-    let numbers: Vec<u64> = match number {
-        Some(number) => vec![number.into()],
+    let numbers: Vec<u32> = match number {
+        Some(number) => vec![number],
         None => {
-            let answer = client.get(&format!("/sessions/{session}"))?;
-            let here = rows(&answer["takes"]).iter().filter(|take| take["is_here"] == true);
-            here.filter_map(|take| take["number"].as_u64()).collect()
+            let detail: SessionDetail = client.get(&format!("/sessions/{session}"))?;
+            detail.takes.iter().filter(|take| take.is_here).map(|take| take.number).collect()
         }
     };
-    let (mut checks, mut bad) = (Vec::new(), Vec::new());
+    let mut checks = Vec::new();
     for number in numbers {
-        let begun = client.call("POST", &format!("/takes/{session}/{number}/check"), None)?;
-        let mut check = wait_for(client, &begun, &format!("checking take {session}/{number}"))?;
-        if check["is_good"] != true {
-            bad.push(number.to_string());
-        }
-        check["session"] = json!(session);
-        check["number"] = json!(number);
-        checks.push(check);
+        let begun: JobReport = client.order("POST", &format!("/takes/{session}/{number}/check"))?;
+        let what = format!("checking take {session}/{number}");
+        let JobResult::Check(check) = wait_for(client, &begun, &what)? else {
+            return Err(Failure::Job(format!("{what}: a check was expected, and a take came of it")));
+        };
+        checks.push(Checked { session, number, check: *check });
     }
     if report.json {
-        report.done(&Value::Array(checks), "")?;
+        report.value(&checks)?;
     } else if checks.is_empty() {
-        report.done(&Value::Null, &format!("Session {session} has no takes on the disk."))?;
+        report.line(&format!("Session {session} has no takes on the disk."))?;
     } else {
         for check in &checks {
             print_check(check, report)?;
         }
     }
-    match bad.as_slice() {
+    let bad = checks.iter().filter(|check| !check.check.is_good).map(|check| check.number.to_string());
+    match bad.collect::<Vec<_>>().as_slice() {
         [] => Ok(()),
         bad => Err(Failure::Job(format!("something is wrong with take {} of session {session}", bad.join(", ")))),
     }
 }
 
-fn print_check(check: &Value, report: &mut Report<'_>) -> Result<(), Failure> {
-    let index = if check["has_index"] == true { "with an index" } else { "without an index" };
-    let matches = match check["digest_matches"].as_bool() {
+fn print_check(Checked { session, number, check }: &Checked, report: &mut Report<'_>) -> Result<(), Failure> {
+    let index = if check.has_index { "with an index" } else { "without an index" };
+    let matches = match check.digest_matches {
         Some(true) => "as recorded",
         Some(false) => "NOT as recorded",
         None => "nothing to compare it with",
     };
+    let (format, length) = (word(check.format), duration(check.duration_ms));
     let head = format!(
-        "Take {}/{}: {}, {}, {}, {index}\nSHA-256 {} ({matches})",
-        check["session"],
-        check["number"],
-        text(check, "format"),
-        duration(number(check, "duration_ms")),
-        size(number(check, "size_bytes")),
-        text(check, "sha256"),
+        "Take {session}/{number}: {format}, {length}, {}, {index}\nSHA-256 {} ({matches})",
+        size(check.size_bytes),
+        check.sha256,
     );
     report.line(&head)?;
-    report.table(rows(&check["tracks"]), &track_columns())?;
-    for mark in rows(&check["marks"]) {
-        report.line(&format!("  {:>10}  {}", duration(number(mark, "at_ms")), text(mark, "title")))?;
+    report.table(&check.tracks, &track_columns())?;
+    for mark in &check.marks {
+        report.line(&format!("  {:>10}  {}", duration(mark.at_ms), mark.title))?;
     }
-    let findings = rows(&check["findings"]);
-    for finding in findings {
-        report.line(&format!("FAULT {}", finding.as_str().unwrap_or_default()))?;
+    for finding in &check.findings {
+        report.line(&format!("FAULT {finding}"))?;
     }
-    if findings.is_empty() {
-        report.line("Nothing is wrong with it.\n")?;
-    } else {
-        report.line("")?;
-    }
-    Ok(())
+    Ok(report.line(if check.findings.is_empty() { "Nothing is wrong with it.\n" } else { "" })?)
 }
 
-fn track_columns() -> Vec<Column> {
-    vec![
-        Column::text("track", |row| text(row, "kind")),
-        Column::text("codec", |row| text(row, "codec")),
-        Column::text("language", |row| text(row, "language")),
-        Column::text("name", |row| text(row, "name")),
-        Column::text("default", |row| text(row, "is_default")),
-        Column::number("samples", |row| text(row, "sample_count")),
-        Column::number("begins", |row| duration(number(row, "start_ms"))),
-        Column::number("ends", |row| duration(number(row, "end_ms"))),
-        Column::number("gaps", |row| text(row, "gap_count")),
-        Column::number("time errors", |row| text(row, "timestamp_error_count")),
+fn track_columns() -> [Column<TrackCheck>; 10] {
+    [
+        Column::text("track", |row| word(row.kind)),
+        Column::text("codec", |row| row.codec.clone()),
+        Column::text("language", |row| dash(row.language.as_deref())),
+        Column::text("name", |row| dash(row.name.as_deref())),
+        Column::text("default", |row| if row.is_default { "yes" } else { "no" }.to_owned()),
+        Column::number("samples", |row| row.sample_count.to_string()),
+        Column::number("begins", |row| duration(row.start_ms)),
+        Column::number("ends", |row| duration(row.end_ms)),
+        Column::number("gaps", |row| row.gap_count.to_string()),
+        Column::number("time errors", |row| row.timestamp_error_count.to_string()),
     ]
 }
 
@@ -321,14 +323,23 @@ mod tests {
 
     #[test]
     fn rules_are_told_in_few_words() {
-        let rules = json!({
-            "when": "by_hand", "format": "matroska", "split_ms": 600_000, "split_bytes": 0, "pre_roll_ms": 5000,
-            "split_at_return": true, "keep_s": 604_800, "keep_count": 0, "keep_bytes": 20e9, "depot": "attic",
-            "removes_copied": true,
-        });
+        let rules = Kept {
+            when: RecordingWhen::ByHand,
+            format: TakeFormat::Matroska,
+            split_ms: 600_000,
+            split_bytes: 0,
+            split_at_return: true,
+            names: String::new(),
+            pre_roll_ms: 5000,
+            keep_s: 604_800,
+            keep_count: 0,
+            keep_bytes: 20_000_000_000,
+            depot: Some("attic".to_owned()),
+            removes_copied: true,
+        };
         let expected = "by hand, matroska, split after 10:00 min, pre-roll 5.0 s, split at returns, keep 7.0 days, \
             keep 20.00 GB, move to attic";
         assert_eq!(told(&rules), expected);
-        assert_eq!(told(&json!({"when": "off", "format": "mp4"})), "off");
+        assert_eq!(told(&Kept { when: RecordingWhen::Off, ..rules }), "off");
     }
 }

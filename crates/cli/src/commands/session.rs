@@ -1,10 +1,10 @@
 use clap::Subcommand;
-use serde_json::Value;
+use waverant_model::{LegOutcome, LegReport, Listed, Session as Kept, SessionDetail, ShowReport, SourceReport};
 
-use super::{number, rows, text};
+use super::dash;
 use crate::client::{Client, piece};
 use crate::error::Failure;
-use crate::output::{Column, Report, ago, duration, size};
+use crate::output::{Column, Report, duration, moment, size};
 
 #[derive(Subcommand, Debug)]
 pub(super) enum Session {
@@ -44,60 +44,51 @@ impl Session {
                 if let Some(before) = before {
                     path.push_str(&format!("&before={before}"));
                 }
-                let answer = client.get(&path)?;
-                Ok(report.rows(&answer, rows(&answer["items"]), &columns(), "No sessions yet.")?)
+                let sessions: Listed<Kept> = client.get(&path)?;
+                Ok(report.rows(&sessions, &sessions.items, &columns(), "No sessions yet.")?)
             }
-            Self::Show { session } => {
-                let answer = client.get(&format!("/sessions/{session}"))?;
-                show(&answer, report)
-            }
+            Self::Show { session } => show(&client.get(&format!("/sessions/{session}"))?, report),
             Self::Report { session } => print_report(&client.get(&format!("/sessions/{session}/report"))?, report),
         }
     }
 }
 
-fn show(answer: &Value, report: &mut Report<'_>) -> Result<(), Failure> {
-    report.rows(answer, std::slice::from_ref(&answer["session"]), &columns(), "")?;
+fn show(detail: &SessionDetail, report: &mut Report<'_>) -> Result<(), Failure> {
+    report.rows(detail, std::slice::from_ref(&detail.session), &columns(), "")?;
     if report.json {
         return Ok(());
     }
-    for (list, columns) in [(&answer["legs"], leg_columns()), (&answer["takes"], super::take::columns())] {
-        if !rows(list).is_empty() {
-            writeln!(report.out)?;
-            report.table(rows(list), &columns)?;
-        }
+    if !detail.legs.is_empty() {
+        writeln!(report.out)?;
+        report.table(&detail.legs, &leg_columns())?;
+    }
+    if !detail.takes.is_empty() {
+        writeln!(report.out)?;
+        report.table(&detail.takes, &super::take::columns())?;
     }
     Ok(())
 }
 
 /// Prints the report of a show as text, or as JSON.
-pub(super) fn print_report(answer: &Value, report: &mut Report<'_>) -> Result<(), Failure> {
+pub(super) fn print_report(show: &ShowReport, report: &mut Report<'_>) -> Result<(), Failure> {
     if report.json {
-        return Ok(report.value(answer)?);
+        return Ok(report.value(show)?);
     }
-    let source = &answer["source"];
-    let length = duration(number(answer, "length_ms"));
-    writeln!(
-        report.out,
-        "{} for {length}; the encoder was lost {} times",
-        text(source, "stream"),
-        text(source, "loss_count")
-    )?;
-    for (field, what) in
-        [("unusable_count", "messages could not be used"), ("clock_fault_count", "faults of its clock")]
-    {
-        if number(source, field) > 0.0 {
-            writeln!(report.out, "{} {what}", text(source, field))?;
+    let SourceReport { stream, loss_count, unusable_count, clock_fault_count, findings } = &show.source;
+    let length = duration(show.length_ms);
+    writeln!(report.out, "{stream} for {length}; the encoder was lost {loss_count} times")?;
+    for (count, what) in [(unusable_count, "messages could not be used"), (clock_fault_count, "faults of its clock")] {
+        if *count > 0 {
+            writeln!(report.out, "{count} {what}")?;
         }
     }
-    for finding in rows(&source["findings"]) {
-        writeln!(report.out, "finding: {}", finding.as_str().unwrap_or_default())?;
+    for finding in findings {
+        writeln!(report.out, "finding: {finding}")?;
     }
     writeln!(report.out)?;
-    report.table(rows(&answer["legs"]), &report_columns())?;
-    let told: Vec<String> = rows(&answer["legs"]).iter().flat_map(told_of_leg).collect();
-    let events = rows(&answer["events"]).iter();
-    let events = events.map(|event| format!("{:>10}  {}", duration(number(event, "at_ms")), text(event, "text")));
+    report.table(&show.legs, &report_columns())?;
+    let told: Vec<String> = show.legs.iter().flat_map(told_of_leg).collect();
+    let events = show.events.iter().map(|event| format!("{:>10}  {}", duration(event.at_ms), event.text));
     for lines in [told, events.collect()] {
         if !lines.is_empty() {
             writeln!(report.out)?;
@@ -110,63 +101,56 @@ pub(super) fn print_report(answer: &Value, report: &mut Report<'_>) -> Result<()
 }
 
 /// Gaps, limits and notes of a leg, a line each.
-fn told_of_leg(leg: &Value) -> Vec<String> {
-    let name = text(leg, "destination");
-    let gaps = rows(&leg["gaps"]).iter().map(|gap| {
-        let (at, length) = (duration(number(gap, "at_ms")), duration(number(gap, "length_ms")));
-        format!("{name}: nothing for {length} from {at} on: {}", text(gap, "reason"))
+fn told_of_leg(leg: &LegReport) -> Vec<String> {
+    let name = &leg.destination;
+    let gaps = leg.gaps.iter().map(|gap| {
+        let (at, length) = (duration(gap.at_ms), duration(gap.length_ms));
+        format!("{name}: nothing for {length} from {at} on: {}", gap.reason)
     });
-    let limits = rows(&leg["breaches"]).iter().map(|breach| format!("{name}: {}", breach.as_str().unwrap_or_default()));
-    let note = leg["note"].as_str().map(|note| format!("{name}: {note}"));
-    gaps.chain(limits).chain(note).collect()
+    let limits = leg.breaches.iter().chain(&leg.note).map(|told| format!("{name}: {told}"));
+    gaps.chain(limits).collect()
 }
 
-fn report_columns() -> Vec<Column> {
-    vec![
-        Column::text("destination", |row| text(row, "destination")),
-        Column::number("began", |row| row["began_at_ms"].as_f64().map_or_else(|| "never".to_owned(), duration)),
-        Column::number("carried", |row| duration(number(row, "carried_ms"))),
-        Column::number("gaps", |row| text(row, "gap_count")),
-        Column::number("lost", |row| duration(number(row, "lost_ms"))),
-        Column::number("frames", |row| text(row, "sent_frame_count")),
-        Column::number("sent", |row| size(number(row, "sent_bytes"))),
-        Column::number("dropped", dropped),
-        Column::number("redials", |row| text(row, "redial_count")),
-        Column::number("delay", |row| duration(number(row, "delay_ms"))),
-        Column::number("most behind", |row| format!("{:.0} ms", number(row, "most_behind_ms"))),
+fn report_columns() -> [Column<LegReport>; 11] {
+    [
+        Column::text("destination", |row| row.destination.clone()),
+        Column::number("began", |row| row.began_at_ms.map_or_else(|| "never".to_owned(), duration)),
+        Column::number("carried", |row| duration(row.carried_ms)),
+        Column::number("gaps", |row| row.gap_count.to_string()),
+        Column::number("lost", |row| duration(row.lost_ms)),
+        Column::number("frames", |row| row.sent_frame_count.to_string()),
+        Column::number("sent", |row| size(row.sent_bytes)),
+        Column::number("dropped", |row| dropped(row.dropped_frame_count, row.dropped_ms)),
+        Column::number("redials", |row| row.redial_count.to_string()),
+        Column::number("delay", |row| duration(row.delay_ms)),
+        Column::number("most behind", |row| format!("{} ms", row.most_behind_ms)),
     ]
 }
 
 /// Pictures that were dropped, and how much of the show they were.
-pub(super) fn dropped(row: &Value) -> String {
-    match number(row, "dropped_frame_count") {
-        0.0 => "0".to_owned(),
-        frames => format!("{frames:.0} ({})", duration(number(row, "dropped_ms"))),
-    }
+pub(super) fn dropped(frames: u64, millis: u64) -> String {
+    if frames == 0 { "0".to_owned() } else { format!("{frames} ({})", duration(millis)) }
 }
 
-fn columns() -> Vec<Column> {
-    vec![
-        Column::number("session", |row| text(row, "id")),
-        Column::text("channel", |row| text(row, "channel")),
-        Column::text("began", |row| ago(&text(row, "started_at"))),
-        Column::text("ended", |row| row["ended_at"].as_str().map_or_else(|| "on air".to_owned(), ago)),
-        Column::text("key", |row| match row["is_rehearsal"] == true {
-            true => "(rehearsal)".to_owned(),
-            false => text(row, "key_label"),
-        }),
-        Column::number("losses", |row| text(row, "loss_count")),
-        Column::text("why it ended", |row| text(row, "end_reason")),
+fn columns() -> [Column<Kept>; 7] {
+    [
+        Column::number("session", |row| row.id.to_string()),
+        Column::text("channel", |row| row.channel.clone()),
+        Column::text("began", |row| moment(row.started_at)),
+        Column::text("ended", |row| row.ended_at.map_or_else(|| "on air".to_owned(), moment)),
+        Column::text("key", |row| if row.is_rehearsal { "(rehearsal)".to_owned() } else { row.key_label.clone() }),
+        Column::number("losses", |row| row.loss_count.to_string()),
+        Column::text("why it ended", |row| dash(row.end_reason.as_deref())),
     ]
 }
 
-fn leg_columns() -> Vec<Column> {
-    vec![
-        Column::text("destination", |row| text(row, "destination")),
-        Column::number("frames", |row| text(row, "sent_frame_count")),
-        Column::number("sent", |row| size(number(row, "sent_bytes"))),
-        Column::number("dropped", dropped),
-        Column::number("redials", |row| text(row, "redial_count")),
-        Column::text("last trouble", |row| text(row, "reason")),
+fn leg_columns() -> [Column<LegOutcome>; 6] {
+    [
+        Column::text("destination", |row| row.destination.clone()),
+        Column::number("frames", |row| row.sent_frame_count.to_string()),
+        Column::number("sent", |row| size(row.sent_bytes)),
+        Column::number("dropped", |row| dropped(row.dropped_frame_count, row.dropped_ms)),
+        Column::number("redials", |row| row.redial_count.to_string()),
+        Column::text("last trouble", |row| dash(row.reason.as_deref())),
     ]
 }

@@ -1,9 +1,9 @@
 use std::path::PathBuf;
 
 use clap::Subcommand;
-use serde_json::Value;
+use waverant_model::UploadedSlate;
 
-use super::{number, text};
+use super::number;
 use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report, duration};
@@ -36,29 +36,28 @@ impl Slate {
         match self {
             Self::Upload { channel, file } => {
                 let bytes = std::fs::read(&file).map_err(|source| Failure::File { path: file, source })?;
-                let answer = client.upload(&path(&channel), "video/mp4", &bytes)?;
-                let length = duration(number(&answer, "length_ms"));
-                let told =
-                    format!("`{channel}` has its slate: {}, {}, {length}.", text(&answer, "stream"), size(&answer));
+                let answer: UploadedSlate = client.upload(&path(&channel), "video/mp4", &bytes)?;
+                let length = duration(answer.length_ms);
+                let told = format!("`{channel}` has its slate: {}, {}, {length}.", answer.stream, size(&answer));
                 Ok(report.done(&answer, &told)?)
             }
             Self::Show { channel } => {
-                let answer = client.get(&path(&channel))?;
+                let answer: UploadedSlate = client.get(&path(&channel))?;
                 let columns = [
-                    Column::text("stream", |row| text(row, "stream")),
+                    Column::text("stream", |row: &UploadedSlate| row.stream.clone()),
                     Column::text("size", size),
-                    Column::number("length", |row| duration(number(row, "length_ms"))),
+                    Column::number("length", |row| duration(row.length_ms)),
                 ];
                 Ok(report.rows(&answer, std::slice::from_ref(&answer), &columns, "")?)
             }
             Self::Remove { channel } => {
-                let answer = client.call("DELETE", &path(&channel), None)?;
-                Ok(report.done(&answer, &format!("The slate of `{channel}` is removed."))?)
+                client.order::<()>("DELETE", &path(&channel))?;
+                Ok(report.done(&(), &format!("The slate of `{channel}` is removed."))?)
             }
         }
     }
 }
 
-fn size(row: &Value) -> String {
-    format!("{}x{}", text(row, "width"), text(row, "height"))
+fn size(slate: &UploadedSlate) -> String {
+    format!("{}x{}", number(slate.width), number(slate.height))
 }

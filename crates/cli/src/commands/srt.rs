@@ -1,9 +1,9 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use serde_json::{Value, json};
+use waverant_model::{ChangeSrt, Hidden, Srt};
 
-use super::{account, text};
+use super::account;
 use crate::error::Failure;
 
 /// What both ends of an SRT connection are to keep.
@@ -22,23 +22,17 @@ pub(super) struct SrtTerms {
 }
 
 impl SrtTerms {
-    pub(super) fn body(&self) -> Result<Value, Failure> {
-        let mut body = json!({});
-        if let Some(latency) = self.srt_latency {
-            body["latency_ms"] = json!(latency);
-        }
-        if let Some(file) = &self.passphrase_file {
-            body["passphrase"] = json!(account::secret("Passphrase", "--passphrase-file", Some(file))?);
-        }
-        if self.no_passphrase {
-            body["passphrase"] = json!("");
-        }
-        Ok(body)
+    pub(super) fn change(&self) -> Result<ChangeSrt, Failure> {
+        let passphrase = match &self.passphrase_file {
+            Some(file) => Some(account::secret("Passphrase", "--passphrase-file", Some(file))?),
+            None => self.no_passphrase.then(String::new),
+        };
+        Ok(ChangeSrt { latency_ms: self.srt_latency, passphrase: passphrase.map(Hidden::from) })
     }
 }
 
 /// Latency of the terms in an answer, and whether there is a passphrase.
-pub(super) fn told(terms: &Value) -> String {
-    let secret = if terms["has_passphrase"] == true { ", passphrase" } else { "" };
-    format!("{} ms{secret}", text(terms, "latency_ms"))
+pub(super) fn told(terms: &Srt) -> String {
+    let secret = if terms.has_passphrase { ", passphrase" } else { "" };
+    format!("{} ms{secret}", terms.latency_ms)
 }

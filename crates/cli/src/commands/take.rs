@@ -2,14 +2,17 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
-use serde_json::{Value, json};
+use serde::Serialize;
+use waverant_model::{
+    ChangeTake, CopyState, CopyTake, CutTake, JobReport, JobResult, ListedTakes, RemovedTake, Take as Kept, TakeLink,
+};
 
 use super::recording::{file_name, wait_for};
-use super::{number, rows, text};
+use super::{dash, word};
 use crate::client::{Client, piece};
 use crate::download::download;
 use crate::error::Failure;
-use crate::output::{Column, Report, ago, duration, size};
+use crate::output::{Column, Report, duration, moment, size};
 
 #[derive(Subcommand, Debug)]
 pub(super) enum Take {
@@ -93,6 +96,14 @@ pub(super) struct Which {
 impl Which {
     fn path(&self) -> String {
         format!("/takes/{}/{}", self.session, self.number)
+    }
+
+    fn verb(&self, verb: &str) -> String {
+        format!("{}/{verb}", self.path())
+    }
+
+    fn change(&self, client: &Client, change: &ChangeTake) -> Result<Kept, Failure> {
+        client.call("PATCH", &self.path(), change)
     }
 }
 
@@ -179,94 +190,98 @@ fn day_bounds(day: &str) -> Result<(String, String), Failure> {
 impl Take {
     pub(super) fn run(self, report: &mut Report<'_>) -> Result<(), Failure> {
         let client = Client::signed_in()?;
-        let patch = |which: &Which, body: Value| client.call("PATCH", &which.path(), Some(body));
-        let post = |which: &Which, verb: &str, body: Option<Value>| {
-            client.call("POST", &format!("{}/{verb}", which.path()), body)
-        };
         match self {
             Self::List(form) => {
-                let answer = client.get(&form.path()?)?;
-                Ok(report.rows(&answer, rows(&answer["items"]), &columns(), "No recordings.")?)
+                let takes: ListedTakes = client.get(&form.path()?)?;
+                Ok(report.rows(&takes, &takes.items, &columns(), "No recordings.")?)
             }
             Self::Show(which) => show(&client.get(&which.path())?, report),
             Self::Fetch(form) => fetch(&client, form, report),
             Self::Note { which, title, note } => {
-                let answer = patch(&which, json!({"title": title, "note": note}))?;
-                Ok(report.done(&answer, "Written down.")?)
+                let change = ChangeTake { title, note, is_locked: None };
+                Ok(report.done(&which.change(&client, &change)?, "Written down.")?)
             }
             Self::Lock(which) => {
-                let answer = patch(&which, json!({"is_locked": true}))?;
-                Ok(report.done(&answer, "Locked: no rule and nobody removes it until it is unlocked.")?)
+                let change = ChangeTake { is_locked: Some(true), ..ChangeTake::default() };
+                let told = "Locked: no rule and nobody removes it until it is unlocked.";
+                Ok(report.done(&which.change(&client, &change)?, told)?)
             }
             Self::Unlock(which) => {
-                let answer = patch(&which, json!({"is_locked": false}))?;
-                Ok(report.done(&answer, "Unlocked.")?)
+                let change = ChangeTake { is_locked: Some(false), ..ChangeTake::default() };
+                Ok(report.done(&which.change(&client, &change)?, "Unlocked.")?)
             }
             Self::Remove { which, yes } => remove(&client, &which, yes, report),
             Self::UndoRemoval(which) => {
-                let answer = post(&which, "undo-removal", None)?;
-                Ok(report.done(&answer, "The take is back.")?)
+                let take: Kept = client.order("POST", &which.verb("undo-removal"))?;
+                Ok(report.done(&take, "The take is back.")?)
             }
             Self::Cut { which, from, to, title } => {
-                let millis = |seconds: f64| {
-                    let whole = Duration::try_from_secs_f64(seconds).unwrap_or_default().as_millis();
-                    u64::try_from(whole).unwrap_or(u64::MAX)
-                };
-                let body = json!({"from_ms": millis(from), "to_ms": to.map(millis), "title": title});
-                let begun = post(&which, "cut", Some(body))?;
-                let made = wait_for(&client, &begun, "cutting")?;
-                let told = format!(
-                    "Take {}/{} was cut: {}, {}.",
-                    made["session"],
-                    made["take"],
-                    duration(number(&made, "duration_ms")),
-                    size(number(&made, "size_bytes"))
-                );
-                Ok(report.done(&made, &told)?)
+                let cut = CutTake { from_ms: whole_millis(from), to_ms: to.map(whole_millis), title };
+                make_cut(&client, &which, &cut, report)
             }
             Self::Mend(which) => {
-                let answer = post(&which, "mend", None)?;
-                Ok(report.done(&answer, &format!("Mended: {}.", text(&answer, "repair")))?)
+                let take: Kept = client.order("POST", &which.verb("mend"))?;
+                Ok(report.done(&take, &format!("Mended: {}.", dash(take.repair.as_deref())))?)
             }
             Self::Copy { which, depot } => {
-                let answer = post(&which, "copy", Some(json!({"depot": depot})))?;
-                let told = format!("It is copied to `{}`; `take list` shows how far.", text(&answer["copy"], "depot"));
-                Ok(report.done(&answer, &told)?)
+                let take: Kept = client.call("POST", &which.verb("copy"), &CopyTake { depot })?;
+                let depot = take.copy.as_ref().map(|copy| copy.depot.as_str());
+                Ok(report.done(&take, &format!("It is copied to `{}`; `take list` shows how far.", dash(depot)))?)
             }
             Self::Restore(which) => {
-                let begun = post(&which, "restore", None)?;
-                let answer = wait_for(&client, &begun, "restoring")?;
-                Ok(report.done(&answer, "The take is on the disk again.")?)
+                let begun: JobReport = client.order("POST", &which.verb("restore"))?;
+                let back = wait_for(&client, &begun, "restoring")?;
+                Ok(report.done(&back, "The take is on the disk again.")?)
             }
             Self::Link { which, valid } => {
-                let answer = client.get(&format!("{}/link?valid_s={valid}", which.path()))?;
-                Ok(report.done(&answer, &text(&answer, "link"))?)
+                let made: TakeLink = client.get(&format!("{}/link?valid_s={valid}", which.path()))?;
+                Ok(report.done(&made, &made.link)?)
             }
         }
     }
 }
 
+fn whole_millis(seconds: f64) -> u64 {
+    let whole = Duration::try_from_secs_f64(seconds).unwrap_or_default().as_millis();
+    u64::try_from(whole).unwrap_or(u64::MAX)
+}
+
+fn make_cut(client: &Client, which: &Which, cut: &CutTake, report: &mut Report<'_>) -> Result<(), Failure> {
+    let begun: JobReport = client.call("POST", &which.verb("cut"), cut)?;
+    let JobResult::Made(made) = wait_for(client, &begun, "cutting")? else {
+        return Err(Failure::Job("cutting: a take was expected, and a check came of it".to_owned()));
+    };
+    let (length, bytes) = (duration(made.duration_ms.unwrap_or(0)), size(made.size_bytes));
+    let told = format!("Take {}/{} was cut: {length}, {bytes}.", made.session, made.take);
+    Ok(report.done(&made, &told)?)
+}
+
 fn remove(client: &Client, which: &Which, yes: bool, report: &mut Report<'_>) -> Result<(), Failure> {
-    let take = client.get(&which.path())?;
+    let take: Kept = client.get(&which.path())?;
     if !yes {
-        let question = format!("Remove {} ({})?", text(&take, "path"), duration(number(&take, "duration_ms")));
-        super::confirm(&question)?;
+        super::confirm(&format!("Remove {} ({})?", take.path, duration(take.duration_ms)))?;
     }
-    let answer = client.call("DELETE", &which.path(), None)?;
+    let removed: RemovedTake = client.order("DELETE", &which.path())?;
     let told = format!(
         "Removed. Until {} it can be had back: waverant take undo-removal {} {}",
-        ago(&text(&answer, "gone_at")),
+        moment(removed.gone_at),
         which.session,
         which.number
     );
-    Ok(report.done(&answer, &told)?)
+    Ok(report.done(&removed, &told)?)
+}
+
+/// What was fetched, as programs are told.
+#[derive(Serialize)]
+struct Fetched {
+    file: PathBuf,
+    size_bytes: u64,
 }
 
 fn fetch(client: &Client, form: Fetch, report: &mut Report<'_>) -> Result<(), Failure> {
     let path = form.which.path();
-    let take = client.get(&path)?;
-    let recorded = text(&take, "path");
-    let recorded = file_name(&recorded).unwrap_or("take.mp4");
+    let take: Kept = client.get(&path)?;
+    let recorded = file_name(&take.path).unwrap_or("take.mp4");
     let stem = recorded.rsplit_once('.').map_or(recorded, |(stem, _)| stem);
     let (address, name) = match form.sound {
         Some(place) => (format!("{path}/sound/{place}"), format!("{stem}_sound-{place}.m4a")),
@@ -281,86 +296,79 @@ fn fetch(client: &Client, form: Fetch, report: &mut Report<'_>) -> Result<(), Fa
         None => (format!("{path}/file"), recorded.to_owned()),
     };
     let target = form.output.unwrap_or_else(|| PathBuf::from(name));
-    let bytes = download(client, &address, &target)?;
-    let shown = json!({"file": target, "size_bytes": bytes});
-    Ok(report.done(&shown, &format!("{} ({})", target.display(), size(bytes as f64)))?)
+    let fetched = Fetched { size_bytes: download(client, &address, &target)?, file: target };
+    let told = format!("{} ({})", fetched.file.display(), size(fetched.size_bytes));
+    Ok(report.done(&fetched, &told)?)
 }
 
-fn show(take: &Value, report: &mut Report<'_>) -> Result<(), Failure> {
+fn show(take: &Kept, report: &mut Report<'_>) -> Result<(), Failure> {
     if report.json {
         return Ok(report.value(take)?);
     }
     report.table(std::slice::from_ref(take), &columns())?;
-    let mut lines = Vec::new();
-    for (field, told) in [("title", "title"), ("note", "note"), ("repair", "mended"), ("sha256", "SHA-256")] {
-        if take[field].is_string() {
-            lines.push(format!("{told}: {}", text(take, field)));
+    let texts = [(&take.title, "title"), (&take.note, "note"), (&take.repair, "mended"), (&take.sha256, "SHA-256")];
+    for (text, what) in texts {
+        if let Some(text) = text {
+            report.line(&format!("{what}: {text}"))?;
         }
     }
-    if number(take, "gap_count") > 0.0 {
-        lines.push(format!("{} gaps, {} are missing", text(take, "gap_count"), duration(number(take, "gap_ms"))));
+    if take.gap_count > 0 {
+        report.line(&format!("{} gaps, {} are missing", take.gap_count, duration(take.gap_ms)))?;
     }
-    if take["copy"].is_object() {
-        let copy = &take["copy"];
-        let error = copy["error"].as_str().map(|error| format!(" ({error})")).unwrap_or_default();
-        lines.push(format!(
-            "copy at {}: {}, {}{error}",
-            text(copy, "depot"),
-            text(copy, "object_key"),
-            text(copy, "state")
-        ));
+    if let Some(copy) = &take.copy {
+        let error = copy.error.as_ref().map(|error| format!(" ({error})")).unwrap_or_default();
+        report.line(&format!("copy at {}: {}, {}{error}", copy.depot, copy.object_key, word(copy.state)))?;
     }
-    for mark in rows(&take["marks"]) {
-        lines.push(format!("{:>10}  {}", duration(number(mark, "at_ms")), text(mark, "title")));
-    }
-    for line in lines {
-        report.line(&line)?;
+    for mark in &take.marks {
+        report.line(&format!("{:>10}  {}", duration(mark.at_ms), mark.title))?;
     }
     Ok(())
 }
 
-pub(super) fn columns() -> Vec<Column> {
-    vec![
-        Column::number("session", |row| text(row, "session")),
-        Column::number("take", |row| text(row, "number")),
+pub(super) fn columns() -> [Column<Kept>; 8] {
+    [
+        Column::number("session", |row| row.session.to_string()),
+        Column::number("take", |row| row.number.to_string()),
         Column::text("state", state),
-        Column::text("began", |row| ago(&text(row, "started_at"))),
-        Column::number("length", |row| duration(number(row, "duration_ms"))),
-        Column::number("size", |row| size(number(row, "size_bytes"))),
+        Column::text("began", |row| moment(row.started_at)),
+        Column::number("length", |row| duration(row.duration_ms)),
+        Column::number("size", |row| size(row.size_bytes)),
         Column::text("copy", copy),
-        Column::text("file", |row| text(row, "path")),
+        Column::text("file", |row| row.path.clone()),
     ]
 }
 
 /// The state with what else matters when one looks down a list.
-fn state(row: &Value) -> String {
-    let mut state = text(row, "state");
-    if row["is_locked"] == true {
+fn state(take: &Kept) -> String {
+    let mut state = word(take.state);
+    if take.is_locked {
         state.push_str(", locked");
     }
-    if row["is_here"] == false {
-        state.push_str(if row["copy"]["state"] == "there" { ", at its depot" } else { ", its file is missing" });
+    if !take.is_here {
+        let is_there = take.copy.as_ref().is_some_and(|copy| copy.state == CopyState::There);
+        state.push_str(if is_there { ", at its depot" } else { ", its file is missing" });
     }
-    if number(row, "gap_count") > 0.0 {
+    if take.gap_count > 0 {
         state.push_str(", gaps");
     }
     state
 }
 
-fn copy(row: &Value) -> String {
-    let copy = &row["copy"];
-    match copy["state"].as_str() {
-        Some("sending") => {
-            let share = number(copy, "sent_bytes") / number(row, "size_bytes").max(1.0) * 100.0;
-            format!("{share:.0} % at {}", text(copy, "depot"))
+fn copy(take: &Kept) -> String {
+    match &take.copy {
+        Some(copy) if copy.state == CopyState::Sending => {
+            let share = copy.sent_bytes as f64 / take.size_bytes.max(1) as f64 * 100.0;
+            format!("{share:.0} % at {}", copy.depot)
         }
-        Some(state) => format!("{state} {}", text(copy, "depot")),
+        Some(copy) => format!("{} {}", word(copy.state), copy.depot),
         None => "-".to_owned(),
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use serde_json::json;
+
     use super::*;
 
     #[test]
@@ -372,11 +380,21 @@ mod tests {
 
     #[test]
     fn a_list_tells_what_matters() {
-        let take = json!({"state": "complete", "is_locked": true, "is_here": false, "size_bytes": 1000,
-            "copy": {"state": "sending", "sent_bytes": 250, "depot": "attic"}});
+        let answer = |copied: &str, sent_bytes: u64| {
+            json!({"channel": "finish-line", "session": 1, "number": 1, "path": "1.mp4", "state": "complete",
+                "started_at": "2026-05-17T14:00:00Z", "duration_ms": 1000, "size_bytes": 1000, "gap_count": 0,
+                "gap_ms": 0, "marks": [], "repair": null, "title": null, "note": null, "is_locked": true,
+                "cut_from": null, "removed_at": null, "sha256": null, "is_here": false, "sounds": [],
+                "copy": {"depot": "attic", "object_key": "1.mp4", "state": copied, "sent_bytes": sent_bytes,
+                    "attempt_count": 0, "error": null}})
+        };
+        let take: Kept = serde_json::from_value(answer("sending", 250)).unwrap();
         let told = ("complete, locked, its file is missing".to_owned(), "25 % at attic".to_owned());
         assert_eq!((state(&take), copy(&take)), told);
-        let there = json!({"state": "complete", "is_here": false, "copy": {"state": "there", "depot": "attic"}});
-        assert_eq!((state(&there), copy(&there)), ("complete, at its depot".to_owned(), "there attic".to_owned()));
+        let there: Kept = serde_json::from_value(answer("there", 1000)).unwrap();
+        assert_eq!(
+            (state(&there), copy(&there)),
+            ("complete, locked, at its depot".to_owned(), "there attic".to_owned())
+        );
     }
 }

@@ -1,10 +1,9 @@
 use clap::Subcommand;
-use serde_json::Value;
+use waverant_model::Token as Kept;
 
-use super::{rows, text};
 use crate::client::Client;
 use crate::error::Failure;
-use crate::output::{Column, Report, ago};
+use crate::output::{Column, Report, moment};
 
 #[derive(Subcommand, Debug)]
 pub(super) enum Token {
@@ -22,25 +21,22 @@ impl Token {
         let client = Client::signed_in()?;
         match self {
             Self::List => {
-                let answer = client.get("/tokens")?;
-                Ok(report.rows(&answer, rows(&answer), &columns(), "No tokens.")?)
+                let tokens: Vec<Kept> = client.get("/tokens")?;
+                Ok(report.rows(&tokens, &tokens, &columns(), "No tokens.")?)
             }
             Self::Withdraw { token } => {
-                let answer = client.call("DELETE", &format!("/tokens/{token}"), None)?;
-                Ok(report.done(&answer, &format!("Token {token} opens nothing any more."))?)
+                client.order::<()>("DELETE", &format!("/tokens/{token}"))?;
+                Ok(report.done(&(), &format!("Token {token} opens nothing any more."))?)
             }
         }
     }
 }
 
-fn columns() -> [Column; 4] {
+fn columns() -> [Column<Kept>; 4] {
     [
-        Column::number("token", |token| text(token, "id")),
-        Column::text("label", |token| text(token, "label")),
-        Column::text("since", |token| ago(&text(token, "created_at"))),
-        Column::text("ends", |token| match &token["expires_at"] {
-            Value::String(end) => ago(end),
-            _ => "never".to_owned(),
-        }),
+        Column::number("token", |token| token.id.to_string()),
+        Column::text("label", |token| token.label.clone()),
+        Column::text("since", |token| moment(token.created_at)),
+        Column::text("ends", |token| token.expires_at.map_or_else(|| "never".to_owned(), moment)),
     ]
 }

@@ -1,9 +1,10 @@
 use clap::Subcommand;
+use waverant_model::{Board, Listed, TurnedAway as Attempt};
 
-use super::{rows, text};
+use super::dash;
 use crate::client::Client;
 use crate::error::Failure;
-use crate::output::{Column, Report, ago};
+use crate::output::{Column, Report, moment};
 
 #[derive(Subcommand, Debug)]
 pub(super) enum TurnedAway {
@@ -22,27 +23,27 @@ impl TurnedAway {
         let client = Client::signed_in()?;
         match self {
             Self::List { limit } => {
-                let answer = client.get(&format!("/turned-away?limit={limit}"))?;
-                Ok(report.rows(&answer, rows(&answer["items"]), &columns(), "Nobody was turned away.")?)
+                let answer: Listed<Attempt> = client.get(&format!("/turned-away?limit={limit}"))?;
+                Ok(report.rows(&answer, &answer.items, &columns(), "Nobody was turned away.")?)
             }
             Self::Count => {
-                let counts = client.get("/live")?["refused_counts"].take();
+                let counts = client.get::<Board>("/live")?.refused_counts;
                 let columns = [
-                    Column::text("reason", |row| text(row, "reason")),
-                    Column::number("count", |row| text(row, "count")),
+                    Column::text("reason", |row: &waverant_model::RefusedCount| row.reason.clone()),
+                    Column::number("count", |row| row.count.to_string()),
                 ];
-                Ok(report.rows(&counts, rows(&counts), &columns, "Nobody was turned away since the start.")?)
+                Ok(report.rows(&counts, &counts, &columns, "Nobody was turned away since the start.")?)
             }
         }
     }
 }
 
-fn columns() -> Vec<Column> {
-    vec![
-        Column::text("when", |row| ago(&text(row, "at"))),
-        Column::text("from", |row| text(row, "address")),
-        Column::text("channel", |row| text(row, "channel")),
-        Column::text("key", |row| row["key_prefix"].as_str().map_or_else(|| "-".to_owned(), |key| format!("{key}-…"))),
-        Column::text("why", |row| text(row, "detail")),
+fn columns() -> [Column<Attempt>; 5] {
+    [
+        Column::text("when", |row| moment(row.at)),
+        Column::text("from", |row| row.address.clone()),
+        Column::text("channel", |row| dash(row.channel.as_deref())),
+        Column::text("key", |row| row.key_prefix.as_ref().map_or_else(|| "-".to_owned(), |key| format!("{key}-…"))),
+        Column::text("why", |row| row.detail.clone()),
     ]
 }

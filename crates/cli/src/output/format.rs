@@ -1,7 +1,6 @@
 //! One formatter per unit.
 
 use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 
 /// Megabits per second.
 pub(crate) fn bitrate(bits_per_second: f64) -> String {
@@ -9,17 +8,17 @@ pub(crate) fn bitrate(bits_per_second: f64) -> String {
 }
 
 /// Bytes in decimal units.
-pub(crate) fn size(bytes: f64) -> String {
-    match bytes {
+pub(crate) fn size(bytes: u64) -> String {
+    match bytes as f64 {
         bytes if bytes < 1e6 => format!("{:.0} kB", bytes / 1e3),
         bytes if bytes < 1e9 => format!("{:.1} MB", bytes / 1e6),
         bytes => format!("{:.2} GB", bytes / 1e9),
     }
 }
 
-/// A length given in milliseconds.
-pub(crate) fn duration(millis: f64) -> String {
-    let seconds = (millis / 1000.0).max(0.0);
+/// A length given in milliseconds; none is negative.
+pub(crate) fn duration(millis: impl TryInto<u64>) -> String {
+    let seconds = millis.try_into().unwrap_or(0) as f64 / 1000.0;
     if seconds < 60.0 {
         return format!("{seconds:.1} s");
     }
@@ -28,15 +27,10 @@ pub(crate) fn duration(millis: f64) -> String {
     if hours > 0 { format!("{hours}:{minutes:02}:{seconds:02}") } else { format!("{minutes}:{seconds:02} min") }
 }
 
-/// A time of the API, as UTC to the second.
-pub(crate) fn ago(text: &str) -> String {
-    match OffsetDateTime::parse(text, &Rfc3339) {
-        Ok(time) => {
-            let time = time.to_offset(time::UtcOffset::UTC);
-            format!("{} {:02}:{:02}:{:02} UTC", time.date(), time.hour(), time.minute(), time.second())
-        }
-        Err(_) => text.to_owned(),
-    }
+/// A time, as UTC to the second.
+pub(crate) fn moment(time: OffsetDateTime) -> String {
+    let time = time.to_offset(time::UtcOffset::UTC);
+    format!("{} {:02}:{:02}:{:02} UTC", time.date(), time.hour(), time.minute(), time.second())
 }
 
 #[cfg(test)]
@@ -45,24 +39,25 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case(0.0, "0.0 s")]
-    #[case(59_940.0, "59.9 s")]
-    #[case(61_000.0, "1:01 min")]
-    #[case(3_661_000.0, "1:01:01")]
-    fn durations(#[case] millis: f64, #[case] expected: &str) {
+    #[case(0, "0.0 s")]
+    #[case(-5, "0.0 s")]
+    #[case(59_940, "59.9 s")]
+    #[case(61_000, "1:01 min")]
+    #[case(3_661_000, "1:01:01")]
+    fn durations(#[case] millis: i64, #[case] expected: &str) {
         assert_eq!(duration(millis), expected);
     }
 
     #[rstest]
-    #[case(12_000.0, "12 kB")]
-    #[case(1_250_000.0, "1.2 MB")]
-    #[case(3_456_000_000.0, "3.46 GB")]
-    fn sizes(#[case] bytes: f64, #[case] expected: &str) {
+    #[case(12_000, "12 kB")]
+    #[case(1_250_000, "1.2 MB")]
+    #[case(3_456_000_000, "3.46 GB")]
+    fn sizes(#[case] bytes: u64, #[case] expected: &str) {
         assert_eq!(size(bytes), expected);
     }
 
     #[test]
     fn times_are_utc() {
-        assert_eq!(ago("2026-05-17T16:04:09.123+02:00"), "2026-05-17 14:04:09 UTC");
+        assert_eq!(moment(time::macros::datetime!(2026-05-17 16:04:09.123 +2)), "2026-05-17 14:04:09 UTC");
     }
 }

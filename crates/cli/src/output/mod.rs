@@ -5,5 +5,5 @@ mod format;
 mod table;
 
 pub(crate) use clean::{Clean, clean_line};
-pub(crate) use format::{ago, bitrate, duration, size};
+pub(crate) use format::{bitrate, duration, moment, size};
 pub(crate) use table::{Column, Report};

@@ -2,25 +2,25 @@ use std::io::{self, Write};
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{CellAlignment, ContentArrangement, Table};
-use serde_json::Value;
+use serde::Serialize;
 
 use super::clean::clean_line;
 
 /// A column: its title, and what it shows of a row.
-pub(crate) struct Column {
+pub(crate) struct Column<R> {
     title: &'static str,
-    cell: fn(&Value) -> String,
+    cell: fn(&R) -> String,
     is_number: bool,
 }
 
-impl Column {
+impl<R> Column<R> {
     /// Text, to the left.
-    pub(crate) fn text(title: &'static str, cell: fn(&Value) -> String) -> Self {
+    pub(crate) fn text(title: &'static str, cell: fn(&R) -> String) -> Self {
         Self { title, cell, is_number: false }
     }
 
     /// A number, to the right.
-    pub(crate) fn number(title: &'static str, cell: fn(&Value) -> String) -> Self {
+    pub(crate) fn number(title: &'static str, cell: fn(&R) -> String) -> Self {
         Self { title, cell, is_number: true }
     }
 }
@@ -33,7 +33,13 @@ pub(crate) struct Report<'a> {
 
 impl Report<'_> {
     /// Shows rows as a table, or the whole answer as JSON.
-    pub(crate) fn rows(&mut self, answer: &Value, rows: &[Value], columns: &[Column], empty: &str) -> io::Result<()> {
+    pub(crate) fn rows<R>(
+        &mut self,
+        answer: &impl Serialize,
+        rows: &[R],
+        columns: &[Column<R>],
+        empty: &str,
+    ) -> io::Result<()> {
         if self.json {
             return self.value(answer);
         }
@@ -44,7 +50,7 @@ impl Report<'_> {
     }
 
     /// Shows a table, whatever the form.
-    pub(crate) fn table(&mut self, rows: &[Value], columns: &[Column]) -> io::Result<()> {
+    pub(crate) fn table<R>(&mut self, rows: &[R], columns: &[Column<R>]) -> io::Result<()> {
         let mut table = Table::new();
         table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Disabled);
         table.set_header(columns.iter().map(|column| column.title.to_uppercase()));
@@ -71,12 +77,12 @@ impl Report<'_> {
     }
 
     /// Shows a sentence, or the answer as JSON.
-    pub(crate) fn done(&mut self, answer: &Value, sentence: &str) -> io::Result<()> {
+    pub(crate) fn done(&mut self, answer: &impl Serialize, sentence: &str) -> io::Result<()> {
         if self.json { self.value(answer) } else { writeln!(self.out, "{sentence}") }
     }
 
     /// Shows the answer as JSON.
-    pub(crate) fn value(&mut self, answer: &Value) -> io::Result<()> {
+    pub(crate) fn value(&mut self, answer: &impl Serialize) -> io::Result<()> {
         writeln!(self.out, "{}", serde_json::to_string_pretty(answer).unwrap_or_default())
     }
 }

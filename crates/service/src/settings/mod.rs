@@ -9,7 +9,7 @@ use std::time::Duration;
 use thiserror::Error;
 use waverant_rtmp::Limits;
 
-use file::{File, Reader};
+use file::{File, Limits as LimitsSection, Reader};
 use waverant_net::TlsFiles;
 
 /// How log lines look.
@@ -128,15 +128,11 @@ impl Settings {
     ) -> Result<Self, SettingsError> {
         let file = File::parse(path, text)?;
         let reader = Reader::new(path, text, variables);
-        let seconds =
-            |key, value, default| reader.number("limits", key, value, 1..=600, default).map(Duration::from_secs);
         let count = |key, value, default| {
             let count = reader.number("limits", key, value, 1..=100_000, default)?;
             Ok(usize::try_from(count).unwrap_or(usize::MAX))
         };
-        let setup_message_kib =
-            reader.number("limits", "setup_message_kib", file.limits.setup_message_kib, 4..=1024, 64)?;
-        let message_mib = reader.number("limits", "message_mib", file.limits.message_mib, 1..=64, 4)?;
+        let rtmp_limits = rtmp_limits(&reader, &file.limits)?;
         let floor = file.house.recordings_floor_mib;
         let floor_mib = reader.number("house", "recordings_floor_mib", floor, 0..=1 << 30, 512)?;
         Ok(Self {
@@ -179,13 +175,7 @@ impl Settings {
                 file.limits.http_connections_per_address,
                 128,
             )?,
-            rtmp_limits: Limits {
-                max_message_bytes: u32::try_from(message_mib << 20).unwrap_or(u32::MAX),
-                max_setup_message_bytes: u32::try_from(setup_message_kib << 10).unwrap_or(u32::MAX),
-                handshake_timeout: seconds("handshake_timeout_s", file.limits.handshake_timeout_s, 5)?,
-                setup_timeout: seconds("setup_timeout_s", file.limits.setup_timeout_s, 10)?,
-                idle_timeout: seconds("idle_timeout_s", file.limits.idle_timeout_s, 15)?,
-            },
+            rtmp_limits,
             log_format: reader.log_format(file.log.format)?,
             log_level: reader.log_level(file.log.level)?,
             administrator_file: reader
@@ -193,6 +183,20 @@ impl Settings {
                 .map(PathBuf::from),
         })
     }
+}
+
+fn rtmp_limits(reader: &Reader<'_>, file: &LimitsSection) -> Result<Limits, SettingsError> {
+    let seconds = |key, value, default| reader.number("limits", key, value, 1..=600, default).map(Duration::from_secs);
+    let setup_message_kib =
+        reader.number("limits", "setup_message_kib", file.setup_message_kib.clone(), 4..=1024, 64)?;
+    let message_mib = reader.number("limits", "message_mib", file.message_mib.clone(), 1..=64, 4)?;
+    Ok(Limits {
+        max_message_bytes: u32::try_from(message_mib << 20).unwrap_or(u32::MAX),
+        max_setup_message_bytes: u32::try_from(setup_message_kib << 10).unwrap_or(u32::MAX),
+        handshake_timeout: seconds("handshake_timeout_s", file.handshake_timeout_s.clone(), 5)?,
+        setup_timeout: seconds("setup_timeout_s", file.setup_timeout_s.clone(), 10)?,
+        idle_timeout: seconds("idle_timeout_s", file.idle_timeout_s.clone(), 15)?,
+    })
 }
 
 #[cfg(test)]

@@ -15,7 +15,7 @@ const ARROWS: &[(&str, &[&str])] = &[
     ("codec", &["container", "media"]),
     ("bench", &["container", "media", "rtmp", "srt", "standin", "udp"]),
     ("standin", &["container", "media", "rtmp", "srt", "udp"]),
-    ("cli", &[]),
+    ("cli", &["model"]),
     ("model", &[]),
     ("udp", &["srt"]),
     ("net", &["relay"]),
