@@ -13,6 +13,8 @@ mod plain;
 mod process;
 mod recordings;
 mod relay;
+mod rest;
+mod scale;
 mod siege;
 mod sinks;
 mod source;
@@ -63,6 +65,12 @@ struct Arguments {
     /// Measure SRT beside a plain copy of the same datagrams, and nothing else.
     #[arg(long)]
     srt: bool,
+    /// Measure a house with 500 channels, 100,000 sessions and 200,000 takes, and nothing else.
+    #[arg(long)]
+    scale: bool,
+    /// Measure what shows at rest take of memory and wake-ups, and nothing else.
+    #[arg(long)]
+    rest: bool,
     /// Measure two shows beside everything that strangers can do at once, and nothing else.
     #[arg(long)]
     siege: bool,
@@ -96,6 +104,9 @@ struct Figures {
     delivered_gb: f64,
     latencies: Latencies,
     resident_mib: f64,
+    /// Of that, what no file backs.
+    anonymous_mib: f64,
+    waits_per_second: f64,
     /// Pictures that a healthy sink did not get.
     lost_frames: u64,
 }
@@ -122,6 +133,12 @@ async fn main() -> anyhow::Result<()> {
     let waverantd = arguments.waverantd.unwrap_or_else(|| own.with_file_name("waverantd"));
     if let Some(clip) = &arguments.take_times {
         return take_times::measure(&waverantd, clip).await;
+    }
+    if arguments.scale {
+        return scale::measure(&waverantd).await;
+    }
+    if arguments.rest {
+        return rest::measure(&waverantd, length).await;
     }
     if arguments.siege {
         return siege::measure(&waverantd, length).await;

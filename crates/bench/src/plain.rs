@@ -20,7 +20,7 @@ use tokio::time::sleep;
 
 use crate::Figures;
 use crate::latency::Latencies;
-use crate::process::{cpu_seconds, resident_mib};
+use crate::process::{anonymous_mib, cpu_seconds, resident_mib, waits};
 use crate::source::{Source, age};
 use crate::tls::Tls;
 
@@ -140,12 +140,12 @@ pub(crate) async fn measure(
         }
     });
     sleep(WARM_UP).await;
-    let before = cpu_seconds(pid)?;
+    let (before, waits_before) = (cpu_seconds(pid)?, waits(pid));
     counting.store(true, Ordering::Relaxed);
     sleep(length).await;
     counting.store(false, Ordering::Relaxed);
     let cpu = cpu_seconds(pid)? - before;
-    let resident_mib = resident_mib(pid);
+    let (resident_mib, anonymous_mib, waits) = (resident_mib(pid), anonymous_mib(pid), waits(pid) - waits_before);
     sender.abort();
     child.kill().await?;
     let mut latencies = Latencies::default();
@@ -159,6 +159,8 @@ pub(crate) async fn measure(
         delivered_gb,
         latencies,
         resident_mib,
+        anonymous_mib,
+        waits_per_second: waits / length.as_secs_f64(),
         lost_frames: 0,
     })
 }

@@ -38,7 +38,22 @@ fn seconds_in(text: &str) -> f64 {
 
 /// Resident memory of a process.
 pub(crate) fn resident_mib(pid: u32) -> f64 {
-    let text = fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
-    let line = text.lines().find(|line| line.starts_with("VmRSS:")).unwrap_or_default();
-    line.split_whitespace().nth(1).and_then(|kib| kib.parse::<f64>().ok()).unwrap_or(0.0) / 1024.0
+    status_field(&format!("/proc/{pid}/status"), "VmRSS:") / 1024.0
+}
+
+/// Resident memory of a process that no file backs: what it asked the system for.
+pub(crate) fn anonymous_mib(pid: u32) -> f64 {
+    status_field(&format!("/proc/{pid}/status"), "RssAnon:") / 1024.0
+}
+
+/// How often the threads of a process that are there now gave the processor away to wait.
+pub(crate) fn waits(pid: u32) -> f64 {
+    let tasks = fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten();
+    tasks.map(|task| status_field(&task.path().join("status").to_string_lossy(), "voluntary_ctxt_switches:")).sum()
+}
+
+fn status_field(path: &str, name: &str) -> f64 {
+    let text = fs::read_to_string(path).unwrap_or_default();
+    let line = text.lines().find(|line| line.starts_with(name)).unwrap_or_default();
+    line.split_whitespace().nth(1).and_then(|value| value.parse::<f64>().ok()).unwrap_or(0.0)
 }

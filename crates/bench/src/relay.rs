@@ -1,7 +1,7 @@
 //! The measured service, with one encoder and many RTMP sinks around it.
 
 use std::net::SocketAddr;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -13,7 +13,7 @@ use tokio::net::TcpListener;
 use tokio::task::JoinSet;
 use tokio::time::sleep;
 
-use crate::process::{cpu_seconds, resident_mib};
+use crate::process::{anonymous_mib, cpu_seconds, resident_mib, waits};
 use crate::sinks::{Sinks, accept_all};
 use crate::source::Source;
 use crate::tls::Tls;
@@ -56,7 +56,7 @@ pub(crate) struct House {
     pub(crate) keys: Vec<String>,
     /// Destinations of each channel.
     names: usize,
-    _folder: tempfile::TempDir,
+    folder: tempfile::TempDir,
 }
 
 impl House {
@@ -74,30 +74,9 @@ impl House {
         let folder = tempfile::tempdir()?;
         let path = |name: &str| folder.path().join(name);
         std::fs::write(path("administrator.toml"), format!("name = \"bench\"\npassword = \"{PASSWORD}\"\n"))?;
-        std::fs::write(path("waverant.toml"), "[log]\nlevel = \"warn\"\n")?;
-        let mut child = Command::new(program)
-            .arg("--settings")
-            .arg(path("waverant.toml"))
-            .env("WAVERANT_LISTEN_RTMP", "127.0.0.1:0")
-            .env("WAVERANT_LISTEN_SRT", "127.0.0.1:0")
-            .env("WAVERANT_LISTEN_HTTP", "127.0.0.1:0")
-            .env("WAVERANT_LIMITS_RTMP_CONNECTIONS", "1000")
-            .env("WAVERANT_LIMITS_RTMP_CONNECTIONS_PER_ADDRESS", "1000")
-            .env("WAVERANT_HOUSE_STATE_FOLDER", path("state"))
-            .env("WAVERANT_HOUSE_RECORDINGS_FOLDER", recordings.map_or_else(|| path("recordings"), Path::to_owned))
-            .env("WAVERANT_HOUSE_RECORDINGS_FLOOR_MIB", "0")
-            .env("WAVERANT_HOUSE_READY_FILE", path("ready.json"))
-            .env("WAVERANT_FIRST_RUN_ADMINISTRATOR_FILE", path("administrator.toml"))
-            .stdout(Stdio::null())
-            .spawn()
-            .with_context(|| format!("{}: build it with --release first", program.display()))?;
-        let began = Instant::now();
-        while !path("ready.json").exists() {
-            ensure!(child.try_wait()?.is_none(), "waverantd ended");
-            ensure!(began.elapsed() < START_PATIENCE, "waverantd is not ready");
-            std::thread::sleep(Duration::from_millis(50));
-        }
-        let ready: Value = serde_json::from_str(&std::fs::read_to_string(path("ready.json"))?)?;
+        std::fs::write(path("waverant.toml"), "[log]\nlevel = \"error\"\n")?;
+        let recordings = recordings.map_or_else(|| path("recordings"), Path::to_owned);
+        let (child, ready) = launch(program, folder.path(), &recordings)?;
         let text = |field: &str| ready[field].as_str().unwrap_or_default().to_owned();
         let mut house = Self {
             child,
@@ -110,7 +89,7 @@ impl House {
             token: String::new(),
             keys: Vec::new(),
             names,
-            _folder: folder,
+            folder,
         };
         let sign_in = json!({"name": "bench", "password": PASSWORD, "token_label": "bench"});
         house.token = house.call("POST", "/sign-in", &sign_in)?["token"].as_str().unwrap_or_default().to_owned();
@@ -128,6 +107,39 @@ impl House {
         Ok(house)
     }
 
+    /// Where the service keeps its state.
+    pub(crate) fn state_folder(&self) -> PathBuf {
+        self.folder.path().join("state")
+    }
+
+    /// Stops the service, does `meanwhile`, and starts the service again. Returns how long that start took.
+    pub(crate) async fn start_again(
+        &mut self,
+        program: &Path,
+        meanwhile: impl AsyncFnOnce(&Path) -> anyhow::Result<()>,
+    ) -> anyhow::Result<Duration> {
+        self.stop();
+        std::fs::remove_file(self.folder.path().join("ready.json"))?;
+        meanwhile(&self.state_folder()).await?;
+        let began = Instant::now();
+        let (child, ready) = launch(program, self.folder.path(), &self.folder.path().join("recordings"))?;
+        let took = began.elapsed();
+        self.child = child;
+        self.url = format!("http://{}/api/v1", ready["http"].as_str().unwrap_or_default());
+        self.http_address = ready["http"].as_str().unwrap_or_default().parse()?;
+        self.database_pid = u32::try_from(ready["database_pid"].as_u64().unwrap_or(0))?;
+        Ok(took)
+    }
+
+    fn stop(&mut self) {
+        let _ = Command::new("kill").arg(self.child.id().to_string()).status();
+        let _ = self.child.wait();
+    }
+
+    pub(crate) fn token(&self) -> &str {
+        &self.token
+    }
+
     pub(crate) fn call(&self, method: &str, path: &str, body: &Value) -> anyhow::Result<Value> {
         let request = ureq::http::Request::builder()
             .method(method)
@@ -140,7 +152,7 @@ impl House {
         Ok(serde_json::from_str(&text).unwrap_or(Value::Null))
     }
 
-    fn get(&self, path: &str) -> anyhow::Result<Value> {
+    pub(crate) fn get(&self, path: &str) -> anyhow::Result<Value> {
         let request =
             ureq::get(format!("{}{path}", self.url)).header("authorization", format!("Bearer {}", self.token));
         Ok(serde_json::from_str(&request.call()?.body_mut().read_to_string()?)?)
@@ -212,14 +224,15 @@ impl House {
             sleep(Duration::from_millis(50)).await;
         }
         sleep(WARM_UP).await;
-        let before = cpu_seconds(pid)?;
+        let (before, waits_before) = (cpu_seconds(pid)?, waits(pid));
         let counting = Instant::now();
         state.counting.store(true, Ordering::Relaxed);
         sleep(plan.length).await;
         state.counting.store(false, Ordering::Relaxed);
         let cpu = cpu_seconds(pid)? - before;
-        let cores = cpu / counting.elapsed().as_secs_f64();
-        let resident_mib = resident_mib(pid);
+        let seconds = counting.elapsed().as_secs_f64();
+        let (cores, waits_per_second) = (cpu / seconds, (waits(pid) - waits_before) / seconds);
+        let (resident_mib, anonymous_mib) = (resident_mib(pid), anonymous_mib(pid));
         let lost_frames = state.lost.load(Ordering::Relaxed);
         encoders.shutdown().await;
         let delivered_gb = state.bytes.load(Ordering::Relaxed) as f64 / 1e9;
@@ -232,6 +245,8 @@ impl House {
             delivered_gb,
             latencies,
             resident_mib,
+            anonymous_mib,
+            waits_per_second,
             lost_frames,
         })
     }
@@ -283,7 +298,34 @@ impl House {
 
 impl Drop for House {
     fn drop(&mut self) {
-        let _ = Command::new("kill").arg(self.child.id().to_string()).status();
-        let _ = self.child.wait();
+        self.stop();
     }
+}
+
+/// Starts the service on loopback and waits until it is ready; returns what it says of itself then.
+fn launch(program: &Path, folder: &Path, recordings: &Path) -> anyhow::Result<(Child, Value)> {
+    let path = |name: &str| folder.join(name);
+    let mut child = Command::new(program)
+        .arg("--settings")
+        .arg(path("waverant.toml"))
+        .env("WAVERANT_LISTEN_RTMP", "127.0.0.1:0")
+        .env("WAVERANT_LISTEN_SRT", "127.0.0.1:0")
+        .env("WAVERANT_LISTEN_HTTP", "127.0.0.1:0")
+        .env("WAVERANT_LIMITS_RTMP_CONNECTIONS", "1000")
+        .env("WAVERANT_LIMITS_RTMP_CONNECTIONS_PER_ADDRESS", "1000")
+        .env("WAVERANT_HOUSE_STATE_FOLDER", path("state"))
+        .env("WAVERANT_HOUSE_RECORDINGS_FOLDER", recordings)
+        .env("WAVERANT_HOUSE_RECORDINGS_FLOOR_MIB", "0")
+        .env("WAVERANT_HOUSE_READY_FILE", path("ready.json"))
+        .env("WAVERANT_FIRST_RUN_ADMINISTRATOR_FILE", path("administrator.toml"))
+        .stdout(Stdio::null())
+        .spawn()
+        .with_context(|| format!("{}: build it with --release first", program.display()))?;
+    let began = Instant::now();
+    while !path("ready.json").exists() {
+        ensure!(child.try_wait()?.is_none(), "waverantd ended");
+        ensure!(began.elapsed() < START_PATIENCE, "waverantd is not ready");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    Ok((child, serde_json::from_str(&std::fs::read_to_string(path("ready.json"))?)?))
 }

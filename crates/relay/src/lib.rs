@@ -5,6 +5,7 @@ mod actor;
 mod channel;
 mod gate;
 mod hub;
+mod hub_needs;
 mod leg;
 mod line;
 mod meter;
@@ -22,6 +23,7 @@ pub use gate::{
     TurnAwayReason, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
+pub use hub_needs::HubNeeds;
 pub use leg::{
     AudioChoice, AudioPick, AudioPickError, Breach, Gap, Leg, LegAddress, LegAddressError, LegDestination, LegHistory,
     LegOrder, LegPhase, LegPolicy, LegState, Limit, LimitsSheet, LimitsWatch, Mask, OnBreach, Otherwise, RtmpSink,

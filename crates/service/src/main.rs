@@ -1,18 +1,13 @@
 //! `waverantd`: the service's program.
 
+mod allocator;
+
 use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
 use waverant_service::{Service, Settings, check_machine, make_files_private, openapi_document, start_logging};
-
-#[cfg(feature = "alloc-m")]
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-#[cfg(feature = "alloc-j")]
-#[global_allocator]
-static ALLOCATOR: tikv_jemallocator::Jemalloc = tikv_jemallocator::Jemalloc;
 
 /// Takes encoder streams, records them, and sends each to several platforms.
 #[derive(Parser, Debug)]
@@ -36,6 +31,7 @@ enum What {
 }
 
 fn main() -> ExitCode {
+    allocator::set_up();
     let arguments = Arguments::parse();
     if matches!(arguments.command, Some(What::Openapi)) {
         return print_openapi();

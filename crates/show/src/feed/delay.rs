@@ -18,7 +18,7 @@ use super::{Feed, FeedReader};
 const MAX_ENTRIES: usize = 256;
 
 /// A disk may stall this long before packets are lost to the delayed feed.
-const ALLOWANCE: MediaTime = MediaTime::from_millis(15_000);
+pub(crate) const ALLOWANCE: MediaTime = MediaTime::from_millis(15_000);
 
 /// Payload that waits in memory; what is beyond goes to the disk, a chunk at a time.
 const IN_MEMORY: usize = 512 * 1024;

@@ -16,6 +16,7 @@ use tokio_util::sync::CancellationToken;
 use waverant_media::{MediaTime, Packet, Tracks};
 use waverant_relay::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 
+pub(crate) use delay::ALLOWANCE as DELAY_ALLOWANCE;
 pub use feeds::{FeedKey, Feeds, Rendition};
 pub use reader::{FeedReader, Taken};
 

@@ -31,7 +31,7 @@ use rtmp::RtmpLeg;
 use srt::SrtLeg;
 
 /// A leg may be this far behind before it jumps to the newest keyframe.
-const ALLOWANCE: MediaTime = MediaTime::from_millis(6_000);
+pub(crate) const ALLOWANCE: MediaTime = MediaTime::from_millis(6_000);
 
 /// Packets taken from the hub at once.
 const MAX_ENTRIES: usize = 64;

@@ -83,7 +83,7 @@ impl RecorderDesk {
         (inner.state.clone(), clock::now().saturating_duration_since(inner.since))
     }
 
-    pub(super) fn wanted(&self) -> Option<Duration> {
+    pub(crate) fn wanted(&self) -> Option<Duration> {
         self.inner.lock().wanted
     }
 

@@ -32,7 +32,7 @@ use take::{Take, TakeStart, off_the_runtime};
 const MAX_ENTRIES: usize = 256;
 
 /// A disk may stall this long before packets are lost to the recording.
-const ALLOWANCE: MediaTime = MediaTime::from_millis(15_000);
+pub(crate) const ALLOWANCE: MediaTime = MediaTime::from_millis(15_000);
 
 /// Pause before a new take is tried after the disk failed; it doubles each time, up to a minute.
 const FIRST_PAUSE: Duration = Duration::from_secs(2);

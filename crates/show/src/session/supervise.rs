@@ -4,12 +4,14 @@ use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use tokio::task::JoinHandle;
 use tokio::time::{MissedTickBehavior, interval, timeout};
-use waverant_relay::{LegOrder, OnBreach, SessionState, ShowRecord, StreamFacts};
+use waverant_media::MediaTime;
+use waverant_relay::{HubLimits, HubNeeds, LegOrder, OnBreach, RecordingMode, SessionState, ShowRecord, StreamFacts};
 
-use super::{Show, ShowEnd, Surroundings};
-use crate::clock;
+use super::{Show, ShowEnd, SourceSnapshot, Surroundings};
+use crate::feed::DELAY_ALLOWANCE;
 use crate::recorder::{self, RecorderSetup};
 use crate::watched;
+use crate::{clock, leg};
 
 /// How long legs and recorder may take to finish after the last packet.
 const FINISH_TIMEOUT: Duration = Duration::from_secs(10);
@@ -89,7 +91,11 @@ async fn wait_for_the_end(show: &Arc<Show>, surroundings: &Surroundings) {
         tokio::select! {
             () = show.stage.life_changed.notified() => {}
             () = sleep_until(deadline) => {}
-            _ = ticks.tick() => show.compare_with_limits(),
+            _ = ticks.tick() => {
+                let source = show.source_snapshot();
+                show.compare_with_limits(&source);
+                show.fit_hub(source.keyframe_spacing);
+            }
             () = surroundings.stopping.cancelled() => show.end("the server is stopping"),
         }
     }
@@ -117,10 +123,26 @@ impl Show {
         }
     }
 
+    /// Keeps as much of the show as its readers need: a disk may stand still, a recording by hand may begin before it
+    /// was wanted, and legs may be slow.
+    fn fit_hub(&self, keyframe_spacing: Option<MediaTime>) {
+        let (rules, is_recorded) = (self.rules(), self.recorder.wanted().is_some());
+        let mut behind = leg::ALLOWANCE;
+        if is_recorded || rules.recording.mode == RecordingMode::Always {
+            behind = behind.max(recorder::ALLOWANCE);
+        }
+        if !self.context.feeds.longest_delay().is_zero() {
+            behind = behind.max(DELAY_ALLOWANCE);
+        }
+        let by_hand = rules.recording.mode == RecordingMode::ByHand && !is_recorded;
+        let back = if by_hand { MediaTime::from_duration(rules.recording.pre_roll) } else { MediaTime::ZERO };
+        let needs = HubNeeds { keyframe_spacing, behind, back };
+        self.live().set_limits(needs.limits(HubLimits::default()));
+    }
+
     /// Compares the stream with what each destination accepts, and holds legs back that are not to
     /// be sent what their destination does not accept.
-    fn compare_with_limits(&self) {
-        let source = self.source_snapshot();
+    fn compare_with_limits(&self, source: &SourceSnapshot) {
         let now = clock::now();
         for leg in self.legs.lock().values() {
             let (limits, sink, is_secure) = {
