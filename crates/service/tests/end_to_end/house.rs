@@ -336,8 +336,17 @@ impl House<'_> {
 
     /// Resident memory in KiB.
     pub(crate) fn resident_kib(&self) -> u64 {
+        self.status_kib("VmRSS:")
+    }
+
+    /// Resident memory that no file backs, in KiB.
+    pub(crate) fn anonymous_kib(&self) -> u64 {
+        self.status_kib("RssAnon:")
+    }
+
+    fn status_kib(&self, field: &str) -> u64 {
         let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
-        let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap();
+        let line = status.lines().find(|line| line.starts_with(field)).unwrap();
         line.split_whitespace().nth(1).unwrap().parse().unwrap()
     }
 }
