@@ -119,7 +119,6 @@ impl House {
         meanwhile: impl AsyncFnOnce(&Path) -> anyhow::Result<()>,
     ) -> anyhow::Result<Duration> {
         self.stop();
-        std::fs::remove_file(self.folder.path().join("ready.json"))?;
         meanwhile(&self.state_folder()).await?;
         let began = Instant::now();
         let (child, ready) = launch(program, self.folder.path(), &self.folder.path().join("recordings"))?;
@@ -132,6 +131,9 @@ impl House {
     }
 
     fn stop(&mut self) {
+        if matches!(self.child.try_wait(), Ok(Some(_))) {
+            return;
+        }
         let _ = Command::new("kill").arg(self.child.id().to_string()).status();
         let _ = self.child.wait();
     }

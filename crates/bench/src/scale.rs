@@ -50,8 +50,8 @@ fn filling() -> Vec<String> {
             "INSERT INTO sessions
                  (id, channel_id, channel_name, key_label, publisher_address, encoder, started_at, ended_at, end_reason)
              SELECT 100 + seq, 1 + seq % {CHANNELS}, CONCAT('lane-', 1 + seq % {CHANNELS}), 'boat', '192.0.2.7',
-                 'made', UTC_TIMESTAMP(3) - INTERVAL ({SESSIONS} - seq) * 15 MINUTE,
-                 UTC_TIMESTAMP(3) - INTERVAL ({SESSIONS} - seq) * 15 - 10 MINUTE, 'the encoder stopped'
+                 'made', UTC_TIMESTAMP(3) - INTERVAL ({SESSIONS} + 1 - seq) * 15 MINUTE,
+                 UTC_TIMESTAMP(3) - INTERVAL ({SESSIONS} + 1 - seq) * 15 - 10 MINUTE, 'the encoder stopped'
              FROM seq_1_to_{SESSIONS}"
         ),
         "INSERT INTO legs (session_id, destination_id, destination_name, state, sent_frame_count, sent_bytes,
@@ -59,8 +59,8 @@ fn filling() -> Vec<String> {
          SELECT sessions.id, seq, CONCAT('shore-', seq), 'off', 15000, 450000000, 0, 0
          FROM sessions, seq_1_to_3 WHERE sessions.id > 100"
             .to_owned(),
-        "INSERT INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes, sha256, is_here)
-         SELECT sessions.id, seq, CONCAT(channel_name, '/', sessions.id, '_', seq, '.mp4'), 'complete',
+        "INSERT INTO takes (session_id, number, channel_name, path, state, started_at, duration_ms, size_bytes, sha256, is_here)
+         SELECT sessions.id, seq, channel_name, CONCAT(channel_name, '/', sessions.id, '_', seq, '.mp4'), 'complete',
              started_at + INTERVAL seq SECOND, 300000, 225000000, UNHEX(SHA2(sessions.id * 2 + seq, 256)),
              sessions.id % 20 = 0
          FROM sessions, seq_1_to_2 WHERE sessions.id > 100"

@@ -18,11 +18,8 @@ use crate::derivations::{Derivations, Purpose, Refused};
 use crate::doorkeeper::{Decision, Doorkeeper, Onward, Turned};
 use crate::farewells::Farewells;
 use crate::outbox::Outbox;
+use crate::rest::rest;
 use crate::socket::{DatagramSocket, Inbox, Received};
-
-/// Reads are this far apart, so that one brings many datagrams. The latency of the protocol hides
-/// it.
-const REST: Duration = Duration::from_millis(2);
 
 /// Timers run out on multiples of this, so that one wake-up serves those of many connections.
 const GRID: Duration = Duration::from_millis(5);
@@ -89,6 +86,8 @@ pub struct SrtSocket<D: Doorkeeper> {
     calls_left: usize,
     next_id: u32,
     serve_at: Instant,
+    /// Of all connections, when it was looked at last.
+    least_latency: Duration,
     figures_at: Instant,
 }
 
@@ -117,6 +116,7 @@ impl<D: Doorkeeper> SrtSocket<D> {
             next_id,
             serve_at: now,
             figures_at: now,
+            least_latency: Duration::ZERO,
         })
     }
 
@@ -138,26 +138,31 @@ impl<D: Doorkeeper> SrtSocket<D> {
             let now = Instant::now();
             self.take_derived(now, derived);
             self.take_decided(now, decided);
-            self.read_all(now, &mut inbox);
+            let came = self.read_all(now, &mut inbox);
             self.look_after(now);
-            sleep_until((now + REST).into()).await;
+            sleep_until((now + rest(self.least_latency, came)).into()).await;
         }
         self.say_goodbye();
     }
 
-    /// Reads what is there; of very many a part.
-    fn read_all(&mut self, now: Instant, inbox: &mut Inbox) {
+    /// Reads what is there, of very many a part; returns how many datagrams came.
+    fn read_all(&mut self, now: Instant, inbox: &mut Inbox) -> usize {
         self.calls_left = MAX_CALLS;
+        let mut came = 0;
         for _ in 0..MAX_READS {
             if let Err(error) = self.socket.read(inbox) {
                 // What a peer's machine reports is not the socket's fault.
                 tracing::debug!(%error, "datagrams could not be read");
             }
-            inbox.received().for_each(|received| self.take(now, received));
+            for received in inbox.received() {
+                came += received.datagrams().count();
+                self.take(now, received);
+            }
             if !inbox.is_full() {
                 break;
             }
         }
+        came
     }
 
     fn next_wake(&self) -> Instant {
@@ -347,6 +352,8 @@ impl<D: Doorkeeper> SrtSocket<D> {
         let is_telling = self.figures_at <= now;
         if is_telling {
             self.figures_at = now + FIGURES_INTERVAL;
+            let latencies = self.held.values().map(|held| held.connection.least_latency());
+            self.least_latency = latencies.min().unwrap_or_default();
         }
         let Self { socket, doorkeeper, held, outbox, derivations, .. } = self;
         let mut refused = Vec::new();

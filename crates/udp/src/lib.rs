@@ -10,6 +10,7 @@ mod fair_queue;
 mod farewells;
 mod link;
 mod outbox;
+mod rest;
 mod socket;
 
 pub use doorkeeper::{Deciding, Decision, Doorkeeper, Onward, Turned};

@@ -12,6 +12,7 @@ use waverant_srt::{
 
 use crate::driver::{send, transmit};
 use crate::outbox::Outbox;
+use crate::rest::rest;
 use crate::socket::{DatagramSocket, Inbox};
 
 /// Why a call failed.
@@ -149,26 +150,33 @@ impl Link {
             }
             let wake = self.connection.poll_timeout().unwrap_or(end).min(end);
             tokio::select! {
-                _ = self.socket.readable() => self.take_all(),
+                _ = self.socket.readable() => {}
                 () = sleep_until(wake.into()) => {}
                 derived = finished(&mut self.derivation) => {
                     self.derivation = None;
                     self.connection.take_derived(derived);
                 }
             }
+            let came = self.take_all();
+            let rested = Instant::now() + rest(self.connection.least_latency(), came);
+            sleep_until(rested.min(end).into()).await;
         }
     }
 
-    fn take_all(&mut self) {
+    /// Reads what is there; returns how many datagrams came.
+    fn take_all(&mut self) -> usize {
         read(&self.socket, &mut self.inbox);
+        let mut came = 0;
         let (now, peer, connection) = (Instant::now(), self.connection.peer(), &mut self.connection);
         for received in self.inbox.received().filter(|received| received.from == peer) {
             for datagram in received.datagrams() {
+                came += 1;
                 if destination(datagram) == Some(connection.local_id()) {
                     connection.handle_datagram(now, datagram);
                 }
             }
         }
+        came
     }
 
     /// Says goodbye.

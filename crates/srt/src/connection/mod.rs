@@ -227,6 +227,11 @@ impl Connection {
         self.payload_size
     }
 
+    /// The shorter of both latencies.
+    pub fn least_latency(&self) -> Duration {
+        self.send_latency.min(self.receive_latency)
+    }
+
     /// What the peer waits before it hands on what we send.
     pub fn send_latency(&self) -> Duration {
         self.send_latency

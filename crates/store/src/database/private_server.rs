@@ -41,7 +41,7 @@ const MAX_SOCKET_PATH: usize = 100;
 /// Settings for a server with a handful of connections and small tables.
 const TUNING: &[&str] = &[
     "--performance-schema=OFF",
-    "--innodb-buffer-pool-size=16M",
+    "--innodb-buffer-pool-size=12M",
     "--innodb-log-file-size=16M",
     "--innodb-log-buffer-size=2M",
     "--key-buffer-size=1M",

@@ -60,6 +60,19 @@ pub struct TakeFilter {
     pub limit: u32,
 }
 
+impl TakeFilter {
+    /// The index whose order is that of the list, or that leaves little to be put in order. Left alone, the database
+    /// takes one of those that the keeper needs, and puts all takes in order for each page.
+    fn index(&self) -> &'static str {
+        match self {
+            Self { removed: true, .. } => "",
+            Self { from: Some(_), until: Some(_), .. } => " FORCE INDEX (by_time)",
+            Self { channel_name: Some(_), .. } => " FORCE INDEX (by_channel)",
+            _ => " FORCE INDEX (PRIMARY)",
+        }
+    }
+}
+
 /// What is to change of a take's card; what is none stays.
 #[derive(Clone, Debug, Default)]
 pub struct TakeChange {
@@ -106,7 +119,7 @@ pub(super) fn stored_from(row: &MySqlRow, node: u32) -> Result<StoredTake, Store
     })
 }
 
-pub(super) const ALL: &str = "SELECT takes.*, channel_name FROM takes JOIN sessions ON sessions.id = session_id";
+pub(super) const ALL: &str = "SELECT * FROM takes";
 
 fn missing(session_id: u64, number: u32) -> StoreError {
     StoreError::NotFound { kind: "take", name: format!("{session_id}/{number}") }
@@ -122,7 +135,8 @@ impl Store {
         let marks = (!take.marks.is_empty()).then(|| serde_json::to_string(&take.marks).unwrap_or_default());
         sqlx::query(
             "INSERT INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes, gap_count, \
-             gap_ms, marks, repair, node_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE \
+             gap_ms, marks, repair, node_id, channel_name) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, \
+             (SELECT channel_name FROM sessions WHERE id = ?)) ON DUPLICATE KEY UPDATE \
              path = VALUE(path), state = VALUE(state), started_at = VALUE(started_at), \
              duration_ms = VALUE(duration_ms), size_bytes = VALUE(size_bytes), gap_count = VALUE(gap_count), \
              gap_ms = VALUE(gap_ms), marks = VALUE(marks), repair = VALUE(repair)",
@@ -139,6 +153,7 @@ impl Store {
         .bind(marks)
         .bind(take.repair.as_deref().map(|repair| fitted(repair, MAX_REPAIR)))
         .bind(self.node)
+        .bind(take.session_id)
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -150,6 +165,7 @@ impl Store {
     /// [`StoreError`] if the database does not answer.
     pub async fn takes(&self, filter: &TakeFilter) -> Result<Vec<StoredTake>, StoreError> {
         let mut query: QueryBuilder<MySql> = QueryBuilder::new(ALL);
+        query.push(filter.index());
         query.push(" WHERE NOT is_going AND removed_at ");
         query.push(if filter.removed { "IS NOT NULL" } else { "IS NULL" });
         if let Some(name) = &filter.channel_name {
@@ -320,7 +336,8 @@ impl Store {
     ) -> Result<bool, StoreError> {
         let added = sqlx::query(
             "INSERT INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes, cut_from, \
-             title, node_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+             title, node_id, channel_name) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, \
+             (SELECT channel_name FROM sessions WHERE id = ?))",
         )
         .bind(take.session_id)
         .bind(take.number)
@@ -332,6 +349,7 @@ impl Store {
         .bind(cut_from)
         .bind(title)
         .bind(self.node)
+        .bind(take.session_id)
         .execute(&self.pool)
         .await;
         match added {
