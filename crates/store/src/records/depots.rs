@@ -268,8 +268,9 @@ impl Store {
         if takes.is_empty() {
             return Ok(Vec::new());
         }
-        let pairs = vec!["(?, ?)"; takes.len()].join(", ");
-        let query = format!("SELECT * FROM copies WHERE (session_id, number) IN ({pairs})");
+        // One by one they are found by the key; for a list of pairs the database would read all copies.
+        let pairs = vec!["(session_id = ? AND number = ?)"; takes.len()].join(" OR ");
+        let query = format!("SELECT * FROM copies WHERE {pairs}");
         let query = takes
             .iter()
             .fold(sqlx::query(AssertSqlSafe(query)), |query, (session, number)| query.bind(session).bind(number));

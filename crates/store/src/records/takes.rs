@@ -184,7 +184,8 @@ impl Store {
             query.push(" AND duration_ms <= ").push_bind(longest);
         }
         if let Some((session, number)) = filter.before {
-            query.push(" AND (session_id, number) < (").push_bind(session).push(", ").push_bind(number).push(")");
+            query.push(" AND session_id <= ").push_bind(session);
+            query.push(" AND (session_id < ").push_bind(session).push(" OR number < ").push_bind(number).push(")");
         }
         query.push(" ORDER BY session_id DESC, number DESC");
         if filter.limit > 0 {
