@@ -106,7 +106,7 @@ const ENDS: [&str; 4] = [
 ];
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Stage {
+enum ClientStep {
     Handshake,
     ExpectConnectResult,
     Connected,
@@ -127,7 +127,7 @@ pub struct ClientConnection {
     config: ClientConfig,
     target: ClientTarget,
     link: Link,
-    stage: Stage,
+    step: ClientStep,
     deadline: Deadline,
     events: VecDeque<ClientEvent>,
     capabilities: Capabilities,
@@ -145,7 +145,7 @@ impl ClientConnection {
         let mut deadline = Deadline::default();
         deadline.set(now + config.limits.handshake_timeout, TimeoutKind::Handshake);
         let (events, capabilities) = (VecDeque::new(), Capabilities::default());
-        Self { config, target, link, stage: Stage::Handshake, deadline, events, capabilities }
+        Self { config, target, link, step: ClientStep::Handshake, deadline, events, capabilities }
     }
 
     /// Takes bytes from the peer.
@@ -154,9 +154,9 @@ impl ClientConnection {
     /// [`Error`] if the peer cannot be understood; close the connection then.
     pub fn handle_input(&mut self, now: Instant, mut input: &[u8]) -> Result<(), Error> {
         self.link.count_input(input.len());
-        while self.stage != Stage::Closing {
+        while self.step != ClientStep::Closing {
             let message = self.link.next_message(&mut input)?;
-            if self.stage == Stage::Handshake && self.link.is_established() {
+            if self.step == ClientStep::Handshake && self.link.is_established() {
                 self.deadline.set(now + self.config.limits.setup_timeout, TimeoutKind::Setup);
                 self.send_connect();
             }
@@ -197,17 +197,17 @@ impl ClientConnection {
 
     /// True while media may be sent.
     pub fn is_publishing(&self) -> bool {
-        matches!(self.stage, Stage::Running { .. }) && self.target.purpose == ClientPurpose::Publish
+        matches!(self.step, ClientStep::Running { .. }) && self.target.purpose == ClientPurpose::Publish
     }
 
     /// True until the handshake is done.
     pub fn is_greeting(&self) -> bool {
-        self.stage == Stage::Handshake
+        self.step == ClientStep::Handshake
     }
 
     /// True once the server has let us in.
     pub fn is_let_in(&self) -> bool {
-        !matches!(self.stage, Stage::Handshake | Stage::ExpectConnectResult | Stage::Closing)
+        !matches!(self.step, ClientStep::Handshake | ClientStep::ExpectConnectResult | ClientStep::Closing)
     }
 
     /// Byte counts and oddities.
@@ -222,7 +222,7 @@ impl ClientConnection {
     ///
     /// Source: RTMP 1.0, 7.2.2.8
     pub fn pause(&mut self, pauses: bool) -> Result<(), Error> {
-        let (Stage::Running { stream }, ClientPurpose::Play) = (self.stage, self.target.purpose) else {
+        let (ClientStep::Running { stream }, ClientPurpose::Play) = (self.step, self.target.purpose) else {
             return Err(Error::Misuse("nothing is played to us"));
         };
         let arguments = vec![Value::Boolean(pauses), 0.0.into()];
@@ -232,13 +232,13 @@ impl ClientConnection {
 
     /// Ends the stream in order; flush what is to be sent, then close the connection.
     pub fn close(&mut self) {
-        if let Stage::Running { stream } | Stage::ExpectStart { stream } = self.stage {
+        if let ClientStep::Running { stream } | ClientStep::ExpectStart { stream } = self.step {
             if self.target.purpose == ClientPurpose::Publish {
                 self.call("FCUnpublish", FC_UNPUBLISH, vec![self.target.stream_name.as_str().into()]);
             }
             self.call("deleteStream", DELETE_STREAM, vec![f64::from(stream).into()]);
         }
-        self.stage = Stage::Closing;
+        self.step = ClientStep::Closing;
         self.deadline.clear();
     }
 
@@ -254,7 +254,7 @@ impl ClientConnection {
         header: &[u8],
         payload: &Bytes,
     ) -> Result<(), Error> {
-        let (Stage::Running { stream }, ClientPurpose::Publish) = (self.stage, self.target.purpose) else {
+        let (ClientStep::Running { stream }, ClientPurpose::Publish) = (self.step, self.target.purpose) else {
             return Err(Error::Misuse("the server has not taken our stream"));
         };
         let head = MessageHead { chunk_stream, message_type, message_stream: stream, timestamp };
@@ -264,7 +264,7 @@ impl ClientConnection {
 
     /// Source: RTMP 1.0, 7.2.1.1; E-RTMP 2, Enhancing NetConnection connect Command
     fn send_connect(&mut self) {
-        self.stage = Stage::ExpectConnectResult;
+        self.step = ClientStep::ExpectConnectResult;
         self.link.set_chunk_size(self.config.chunk_size);
         let text = |name: &str, value: &str| (name.to_owned(), Value::from(value));
         let publishes = self.target.purpose != ClientPurpose::Play;
@@ -279,7 +279,7 @@ impl ClientConnection {
     }
 
     fn handle_message(&mut self, message: Message) -> Result<(), Error> {
-        let running = matches!(self.stage, Stage::Running { .. }) && self.target.purpose == ClientPurpose::Play;
+        let running = matches!(self.step, ClientStep::Running { .. }) && self.target.purpose == ClientPurpose::Play;
         let kind = match message.message_type {
             message_type::AUDIO => MediaKind::Audio,
             message_type::VIDEO => MediaKind::Video,
@@ -317,11 +317,11 @@ impl ClientConnection {
     }
 
     fn handle_result(&mut self, command: &Command) {
-        match self.stage {
-            Stage::ExpectConnectResult if command.transaction == CONNECT => {
+        match self.step {
+            ClientStep::ExpectConnectResult if command.transaction == CONNECT => {
                 self.capabilities = Capabilities::read(&command.object);
                 if self.target.purpose == ClientPurpose::Ask {
-                    self.stage = Stage::Connected;
+                    self.step = ClientStep::Connected;
                     return self.deadline.clear();
                 }
                 if self.target.purpose == ClientPurpose::Publish {
@@ -330,9 +330,9 @@ impl ClientConnection {
                     self.call("FCPublish", FC_PUBLISH, vec![name]);
                 }
                 self.call("createStream", CREATE_STREAM, Vec::new());
-                self.stage = Stage::ExpectStream;
+                self.step = ClientStep::ExpectStream;
             }
-            Stage::ExpectStream if command.transaction == CREATE_STREAM => {
+            ClientStep::ExpectStream if command.transaction == CREATE_STREAM => {
                 let number = command.arguments.first().and_then(Value::as_number);
                 let stream = number.and_then(stream_number).unwrap_or(1);
                 let name = Value::from(self.target.stream_name.as_str());
@@ -348,7 +348,7 @@ impl ClientConnection {
                     let event = UserControl::SetBufferLength { stream, millis: 0 };
                     self.link.send_control(ControlMessage::User(event));
                 }
-                self.stage = Stage::ExpectStart { stream };
+                self.step = ClientStep::ExpectStart { stream };
             }
             _ => {}
         }
@@ -368,23 +368,25 @@ impl ClientConnection {
                 None => self.refused(information),
             };
         }
-        match self.stage {
-            Stage::ExpectStart { stream } if code == "NetStream.Publish.Start" || code == "NetStream.Play.Start" => {
-                self.stage = Stage::Running { stream };
+        match self.step {
+            ClientStep::ExpectStart { stream }
+                if code == "NetStream.Publish.Start" || code == "NetStream.Play.Start" =>
+            {
+                self.step = ClientStep::Running { stream };
                 self.deadline.clear();
                 self.events.push_back(match self.target.purpose {
                     ClientPurpose::Play => ClientEvent::Playing,
                     ClientPurpose::Publish | ClientPurpose::Ask => ClientEvent::Publishing,
                 });
             }
-            Stage::Running { .. } if ENDS.contains(&code) => self.refused(information),
+            ClientStep::Running { .. } if ENDS.contains(&code) => self.refused(information),
             _ => {}
         }
     }
 
     fn redirected(&mut self, address: String) {
         self.events.push_back(ClientEvent::Redirected { address });
-        self.stage = Stage::Closing;
+        self.step = ClientStep::Closing;
         self.deadline.clear();
     }
 
@@ -394,7 +396,7 @@ impl ClientConnection {
             words(value.unwrap_or_default())
         };
         self.events.push_back(ClientEvent::Refused { code: text("code"), description: text("description") });
-        self.stage = Stage::Closing;
+        self.step = ClientStep::Closing;
         self.deadline.clear();
     }
 }

@@ -43,7 +43,7 @@ pub enum CallError {
 }
 
 #[derive(Debug)]
-enum Stage {
+enum CallStep {
     Induction,
     Conclusion(Box<Handshake>),
 }
@@ -62,7 +62,7 @@ pub struct Caller {
     said_at: Option<Instant>,
     /// How long the answer to the first handshake took.
     round_trip: Option<Duration>,
-    stage: Stage,
+    step: CallStep,
 }
 
 impl Caller {
@@ -91,7 +91,7 @@ impl Caller {
             start: now,
             said_at: None,
             round_trip: None,
-            stage: Stage::Induction,
+            step: CallStep::Induction,
         }
     }
 
@@ -113,18 +113,18 @@ impl Caller {
         }
         let handshake = Handshake::parse(&datagram[HEADER_LENGTH..])
             .map_err(|_| CallError::Answer("its handshake cannot be read"))?;
-        match (handshake.kind, &self.stage) {
+        match (handshake.kind, &self.step) {
             (HandshakeKind::Refusal(reason), _) => Err(CallError::Refused(reason)),
-            (HandshakeKind::Induction, Stage::Induction) => {
+            (HandshakeKind::Induction, CallStep::Induction) => {
                 if handshake.version != 5 || handshake.extension_field != INDUCTION_MAGIC {
                     return Err(CallError::Version(handshake.version.min(4)));
                 }
                 self.round_trip = self.said_at.map(|at| now.saturating_duration_since(at));
-                self.stage = Stage::Conclusion(Box::new(self.conclusion(&handshake)));
+                self.step = CallStep::Conclusion(Box::new(self.conclusion(&handshake)));
                 self.said_at = None;
                 Ok(None)
             }
-            (HandshakeKind::Conclusion, Stage::Conclusion(_)) => {
+            (HandshakeKind::Conclusion, CallStep::Conclusion(_)) => {
                 self.connect(now, header.timestamp, &handshake).map(Some)
             }
             _ => Ok(None),
@@ -140,9 +140,9 @@ impl Caller {
         self.said_at = Some(now);
         // Each is stamped when it leaves: the listener sets its clock by the one that comes through.
         let stamped = |handshake: &Handshake| handshake_packet(timestamp(self.start, now), 0, handshake);
-        Some(match &self.stage {
-            Stage::Induction => stamped(&self.blank()),
-            Stage::Conclusion(handshake) => stamped(handshake),
+        Some(match &self.step {
+            CallStep::Induction => stamped(&self.blank()),
+            CallStep::Conclusion(handshake) => stamped(handshake),
         })
     }
 
@@ -161,7 +161,7 @@ impl Caller {
 
     /// True once the peer has shown that it is a listener of SRT.
     pub fn was_answered(&self) -> bool {
-        matches!(self.stage, Stage::Conclusion(_))
+        matches!(self.step, CallStep::Conclusion(_))
     }
 
     fn blank(&self) -> Handshake {

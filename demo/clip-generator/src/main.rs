@@ -16,9 +16,9 @@ mod text;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail, ensure};
-use waverant_container::FragmentWriter;
-use waverant_media::{CodecParameters, Packet, Track, TrackId, Tracks};
 use waverant_codec::{PictureFormat, encode_pictures};
+use waverant_container::{FileHead, FragmentWriter};
+use waverant_media::{CodecParameters, Packet, Track, TrackId, Tracks};
 
 pub const WIDTH: u32 = 1280;
 pub const HEIGHT: u32 = 720;
@@ -73,7 +73,7 @@ fn write_tone(path: &Path) -> anyhow::Result<()> {
 }
 
 fn write_file(path: &Path, tracks: &Tracks, packets: &[Packet]) -> anyhow::Result<()> {
-    let mut writer = FragmentWriter::new(tracks)?;
+    let mut writer = FragmentWriter::new(tracks, &FileHead::default())?;
     let mut file = Vec::new();
     for packet in packets {
         if let Some(fragment) = writer.push(packet)? {

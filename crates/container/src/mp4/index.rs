@@ -8,7 +8,7 @@ use super::boxes::BoxWriter;
 
 /// A fragment with a sync sample.
 #[derive(Clone, Copy, Debug)]
-struct Entry {
+struct SyncPoint {
     time: u64,
     moof_at: u64,
     traf_number: u32,
@@ -19,7 +19,7 @@ struct Entry {
 #[derive(Clone, Debug)]
 pub(super) struct RandomAccess {
     track_number: u32,
-    entries: Vec<Entry>,
+    entries: Vec<SyncPoint>,
 }
 
 impl RandomAccess {
@@ -35,7 +35,7 @@ impl RandomAccess {
     pub(super) fn note(&mut self, time: i64, moof_at: u64, traf_number: u32, sample_number: u32) {
         if self.entries.last().is_none_or(|last| last.moof_at != moof_at) {
             let time = u64::try_from(time).unwrap_or(0);
-            self.entries.push(Entry { time, moof_at, traf_number, sample_number });
+            self.entries.push(SyncPoint { time, moof_at, traf_number, sample_number });
         }
     }
 

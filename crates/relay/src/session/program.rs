@@ -74,7 +74,7 @@ pub enum Offered {
 }
 
 #[derive(Clone, Debug)]
-struct Place {
+struct Contender {
     id: SeatId,
     opener: Opener,
     /// 0 is the highest.
@@ -95,7 +95,7 @@ pub struct Program {
     takeover: Takeover,
     has_slate: bool,
     is_finished: bool,
-    places: Vec<Place>,
+    contenders: Vec<Contender>,
     next_seat: u32,
     on_air: OnAir,
     /// Since when the slate or nobody is on air.
@@ -115,7 +115,7 @@ impl Program {
             takeover,
             has_slate,
             is_finished: false,
-            places: Vec::new(),
+            contenders: Vec::new(),
             next_seat: 0,
             on_air: OnAir::Nobody,
             since: now,
@@ -137,40 +137,41 @@ impl Program {
 
     /// True while somebody publishes, on air or not.
     pub fn has_seats(&self) -> bool {
-        !self.places.is_empty()
+        !self.contenders.is_empty()
     }
 
     /// True until the publisher leaves or is dismissed.
     pub fn has_seat(&self, seat: SeatId) -> bool {
-        self.place(seat).is_some()
+        self.contender(seat).is_some()
     }
 
     /// Seats a publisher of `rank`, 0 being the highest. None if the channel is busy.
     ///
     /// The same key coming again replaces its older connection: a phone that changed networks.
     pub fn join(&mut self, now: Instant, opener: Opener, rank: u8) -> Option<Joined> {
-        let rival = |place: &Place| place.rank == rank && place.opener != opener;
-        if self.takeover == Takeover::Refuse && self.places.iter().any(rival) {
+        let rival = |contender: &Contender| contender.rank == rank && contender.opener != opener;
+        if self.takeover == Takeover::Refuse && self.contenders.iter().any(rival) {
             return None;
         }
-        let is_replaced =
-            |place: &Place| place.opener == opener && place.rank == rank && self.on_air != OnAir::Seat(place.id);
+        let is_replaced = |contender: &Contender| {
+            contender.opener == opener && contender.rank == rank && self.on_air != OnAir::Seat(contender.id)
+        };
         let dismissed: Vec<SeatId> =
-            self.places.iter().filter(|place| is_replaced(place)).map(|place| place.id).collect();
-        if self.places.len() - dismissed.len() >= MAX_SEATS {
+            self.contenders.iter().filter(|contender| is_replaced(contender)).map(|contender| contender.id).collect();
+        if self.contenders.len() - dismissed.len() >= MAX_SEATS {
             return None;
         }
-        self.places.retain(|place| !dismissed.contains(&place.id));
-        let is_standby = self.places.iter().any(|place| place.rank < rank);
+        self.contenders.retain(|contender| !dismissed.contains(&contender.id));
+        let is_standby = self.contenders.iter().any(|contender| contender.rank < rank);
         let seat = SeatId(self.next_seat);
         self.next_seat += 1;
-        self.places.push(Place { id: seat, opener, rank, last_packet: now, offset: MediaTime::ZERO });
+        self.contenders.push(Contender { id: seat, opener, rank, last_packet: now, offset: MediaTime::ZERO });
         Some(Joined { seat, dismissed, is_standby })
     }
 
     /// A publisher is gone. True if it was on air.
     pub fn leave(&mut self, now: Instant, seat: SeatId) -> bool {
-        self.places.retain(|place| place.id != seat);
+        self.contenders.retain(|contender| contender.id != seat);
         let was_on_air = self.on_air == OnAir::Seat(seat);
         if was_on_air {
             self.on_air = OnAir::Nobody;
@@ -181,10 +182,12 @@ impl Program {
 
     /// Judges a publisher's packet; one that passes gets the session's times.
     pub fn offer(&mut self, now: Instant, seat: SeatId, packet: &mut Packet, tracks: &Tracks) -> Offered {
-        let Some(place) = self.places.iter_mut().find(|place| place.id == seat) else { return Offered::Held };
-        place.last_packet = now;
+        let Some(contender) = self.contenders.iter_mut().find(|contender| contender.id == seat) else {
+            return Offered::Held;
+        };
+        contender.last_packet = now;
         if self.on_air == OnAir::Seat(seat) {
-            let offset = place.offset;
+            let offset = contender.offset;
             return self.pass(now, packet, offset);
         }
         if self.wanted(now) != Some(seat) || !is_start(packet, tracks) {
@@ -202,8 +205,8 @@ impl Program {
         }
         match self.on_air {
             OnAir::Slate => None,
-            OnAir::Seat(seat) => Some(self.place(seat)?.last_packet + STARVED_AFTER),
-            OnAir::Nobody if self.places.is_empty() => Some(self.since),
+            OnAir::Seat(seat) => Some(self.contender(seat)?.last_packet + STARVED_AFTER),
+            OnAir::Nobody if self.contenders.is_empty() => Some(self.since),
             // Somebody is there and will soon have a keyframe.
             OnAir::Nobody => Some(self.since + STARVED_AFTER),
         }
@@ -270,29 +273,33 @@ impl Program {
         self.pass(now, packet, offset);
         let from = std::mem::replace(&mut self.on_air, OnAir::Seat(seat));
         self.since = now;
-        let rank = self.place(seat).map(|place| place.rank);
+        let rank = self.contender(seat).map(|contender| contender.rank);
         let dismissed: Vec<SeatId> = self
-            .places
+            .contenders
             .iter()
-            .filter(|place| Some(place.rank) == rank && place.id < seat)
-            .map(|place| place.id)
+            .filter(|contender| Some(contender.rank) == rank && contender.id < seat)
+            .map(|contender| contender.id)
             .collect();
-        self.places.retain(|place| !dismissed.contains(&place.id));
-        if let Some(place) = self.places.iter_mut().find(|place| place.id == seat) {
-            place.offset = offset;
+        self.contenders.retain(|contender| !dismissed.contains(&contender.id));
+        if let Some(contender) = self.contenders.iter_mut().find(|contender| contender.id == seat) {
+            contender.offset = offset;
         }
         Offered::CutIn { from, dismissed }
     }
 
     /// The live publisher of the highest rank; of two with the same rank the newer one.
     fn wanted(&self, now: Instant) -> Option<SeatId> {
-        let is_live = |place: &&Place| now.saturating_duration_since(place.last_packet) < STARVED_AFTER;
-        let best = self.places.iter().filter(is_live).min_by_key(|place| (place.rank, std::cmp::Reverse(place.id)));
-        best.map(|place| place.id)
+        let is_live = |contender: &&Contender| now.saturating_duration_since(contender.last_packet) < STARVED_AFTER;
+        let best = self
+            .contenders
+            .iter()
+            .filter(is_live)
+            .min_by_key(|contender| (contender.rank, std::cmp::Reverse(contender.id)));
+        best.map(|contender| contender.id)
     }
 
-    fn place(&self, seat: SeatId) -> Option<&Place> {
-        self.places.iter().find(|place| place.id == seat)
+    fn contender(&self, seat: SeatId) -> Option<&Contender> {
+        self.contenders.iter().find(|contender| contender.id == seat)
     }
 }
 
@@ -316,14 +323,14 @@ mod tests {
     use super::*;
 
     /// A program on a clock that is only moved by hand.
-    struct Stage {
+    struct ProgramBench {
         program: Program,
         tracks: Tracks,
         began: Instant,
         now: Instant,
     }
 
-    impl Stage {
+    impl ProgramBench {
         fn new(takeover: Takeover, has_slate: bool) -> Self {
             let began = Instant::now();
             Self { program: Program::new(takeover, has_slate, began), tracks: h264_and_aac(), began, now: began }
@@ -364,7 +371,7 @@ mod tests {
 
     #[test]
     fn a_show_begins_at_zero_with_a_keyframe_whatever_the_publisher_counts() {
-        let mut stage = Stage::new(Takeover::Refuse, false);
+        let mut stage = ProgramBench::new(Takeover::Refuse, false);
         let seat = stage.seat(1, 0);
         assert_eq!(stage.passed(seat, 70_000, false), None);
         assert_eq!(stage.passed(seat, 70_040, true), Some(0));
@@ -375,7 +382,7 @@ mod tests {
 
     #[test]
     fn sound_alone_begins_anywhere() {
-        let mut stage = Stage::new(Takeover::Refuse, false);
+        let mut stage = ProgramBench::new(Takeover::Refuse, false);
         let seat = stage.seat(1, 0);
         let mut sound = packet(TrackId::AUDIO, 500, true);
         assert!(matches!(stage.program.offer(stage.now, seat, &mut sound, &Tracks::new()), Offered::CutIn { .. }));
@@ -384,7 +391,7 @@ mod tests {
 
     #[test]
     fn a_returning_publisher_goes_on_after_the_gap() {
-        let mut stage = Stage::new(Takeover::Refuse, false);
+        let mut stage = ProgramBench::new(Takeover::Refuse, false);
         let first = stage.seat(1, 0);
         stage.passed(first, 5000, true);
         stage.at(1000).passed(first, 6000, false);
@@ -397,7 +404,7 @@ mod tests {
 
     #[test]
     fn a_second_publisher_is_refused_or_takes_over_at_its_keyframe() {
-        let mut stage = Stage::new(Takeover::Refuse, false);
+        let mut stage = ProgramBench::new(Takeover::Refuse, false);
         let first = stage.seat(1, 0);
         assert_eq!(stage.join(2, 0), None);
         stage.program.set_rules(Takeover::Replace, false);
@@ -416,7 +423,7 @@ mod tests {
     #[case(Takeover::Refuse)]
     #[case(Takeover::Replace)]
     fn the_same_key_replaces_its_older_connection(#[case] takeover: Takeover) {
-        let mut stage = Stage::new(takeover, false);
+        let mut stage = ProgramBench::new(takeover, false);
         let old = stage.seat(1, 0);
         stage.passed(old, 0, true);
         let new = stage.at(700).seat(1, 0);
@@ -429,7 +436,7 @@ mod tests {
 
     #[test]
     fn a_newcomer_that_never_sends_a_keyframe_changes_nothing() {
-        let mut stage = Stage::new(Takeover::Replace, false);
+        let mut stage = ProgramBench::new(Takeover::Replace, false);
         let first = stage.seat(1, 0);
         stage.passed(first, 0, true);
         let second = stage.seat(2, 0);
@@ -440,7 +447,7 @@ mod tests {
 
     #[test]
     fn a_backup_waits_takes_over_and_gives_back() {
-        let mut stage = Stage::new(Takeover::Refuse, false);
+        let mut stage = ProgramBench::new(Takeover::Refuse, false);
         let main = stage.seat(1, 0);
         let joined = stage.join(2, 1).unwrap();
         assert!(joined.is_standby && joined.dismissed.is_empty());
@@ -464,7 +471,7 @@ mod tests {
 
     #[test]
     fn a_backup_that_comes_again_replaces_itself_on_standby() {
-        let mut stage = Stage::new(Takeover::Refuse, false);
+        let mut stage = ProgramBench::new(Takeover::Refuse, false);
         stage.seat(1, 0);
         let old = stage.seat(2, 1);
         let again = stage.join(2, 1).unwrap();
@@ -473,7 +480,7 @@ mod tests {
 
     #[test]
     fn the_slate_goes_on_at_a_loss_and_off_at_a_keyframe() {
-        let mut stage = Stage::new(Takeover::Refuse, true);
+        let mut stage = ProgramBench::new(Takeover::Refuse, true);
         let seat = stage.seat(1, 0);
         assert_eq!(stage.program.slate_due(), None, "before the show there is nothing to hold");
         stage.passed(seat, 0, true);
@@ -495,7 +502,7 @@ mod tests {
 
     #[test]
     fn a_silent_publisher_gets_the_slate_and_returns_at_a_keyframe() {
-        let mut stage = Stage::new(Takeover::Refuse, true);
+        let mut stage = ProgramBench::new(Takeover::Refuse, true);
         let seat = stage.seat(1, 0);
         stage.passed(seat, 0, true);
         let due = stage.now + STARVED_AFTER;
@@ -507,7 +514,7 @@ mod tests {
 
     #[test]
     fn seats_are_bounded() {
-        let mut stage = Stage::new(Takeover::Replace, false);
+        let mut stage = ProgramBench::new(Takeover::Replace, false);
         for key in 0..8 {
             stage.seat(key, 0);
         }
@@ -517,7 +524,7 @@ mod tests {
     /// The slate used to flash between the last publisher's goodbye and the end of the session.
     #[test]
     fn a_show_that_ends_in_order_ends_without_the_slate() {
-        let mut stage = Stage::new(Takeover::Refuse, true);
+        let mut stage = ProgramBench::new(Takeover::Refuse, true);
         let seat = stage.seat(1, 0);
         stage.picture(seat, 0, true);
         let now = stage.at(500).now;
@@ -526,7 +533,7 @@ mod tests {
         assert_eq!(stage.program.slate_due(), None);
         assert_eq!(stage.program.begin_slate(now + Duration::from_secs(5)), None);
         // Ended while the slate is on.
-        let mut stage = Stage::new(Takeover::Refuse, true);
+        let mut stage = ProgramBench::new(Takeover::Refuse, true);
         let seat = stage.seat(1, 0);
         stage.picture(seat, 0, true);
         let now = stage.at(500).now;
@@ -548,7 +555,7 @@ mod tests {
             replaces in any::<bool>(),
         ) {
             let takeover = if replaces { Takeover::Replace } else { Takeover::Refuse };
-            let mut stage = Stage::new(takeover, has_slate);
+            let mut stage = ProgramBench::new(takeover, has_slate);
             let mut seats: Vec<(SeatId, i64)> = Vec::new();
             let (mut latest, mut millis) = (None, 0);
             for (action, key, time, keyframe, wait) in steps {

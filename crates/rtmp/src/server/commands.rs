@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use super::{CHUNK_SIZE, ConnectInfo, ServerConnection, ServerEvent, Stage, StreamRequest, StreamStage};
+use super::{CHUNK_SIZE, ConnectInfo, ServerConnection, ServerEvent, ServerStep, StreamRequest, StreamStep};
 use crate::amf_value::Value;
 use crate::capabilities::{self, Capabilities};
 use crate::challenge::{self, Credentials};
@@ -25,8 +25,8 @@ impl ServerConnection {
     pub(super) fn admit(&self, name: &str) -> Result<(), Error> {
         let too_early = |when| Err(Error::OutOfOrder { command: name.to_owned(), when });
         match self.stage {
-            Stage::DecidingConnect { .. } => too_early("before `connect` was answered"),
-            Stage::ExpectConnect if name != "connect" => too_early("before `connect`"),
+            ServerStep::DecidingConnect { .. } => too_early("before `connect` was answered"),
+            ServerStep::ExpectConnect if name != "connect" => too_early("before `connect`"),
             _ => Ok(()),
         }
     }
@@ -76,7 +76,7 @@ impl ServerConnection {
 
     /// Source: RTMP 1.0, 7.2.1.1; E-RTMP 2, Enhancing NetConnection connect Command
     fn connect(&mut self, command: &Command) -> Result<(), Error> {
-        if self.stage != Stage::ExpectConnect {
+        if self.stage != ServerStep::ExpectConnect {
             return self.reject_call(command);
         }
         let text = |field: &str, limit| cut(command.object_text(field).unwrap_or_default(), limit);
@@ -105,7 +105,7 @@ impl ServerConnection {
             Credentials::Named { user } => ServerEvent::CredentialsWanted { user },
             Credentials::Answered(answer) => ServerEvent::CredentialsGiven(answer),
         };
-        self.stage = Stage::DecidingConnect { transaction };
+        self.stage = ServerStep::DecidingConnect { transaction };
         self.events.push_back(event);
         Ok(())
     }
@@ -113,12 +113,12 @@ impl ServerConnection {
     pub(super) fn reject_connect(&mut self, transaction: f64, description: &str) {
         let status = status_object("error", "NetConnection.Connect.Rejected", description);
         self.link.send_command(0, &Command::new("_error", transaction, Value::Null, vec![status]));
-        self.stage = Stage::Closing;
+        self.stage = ServerStep::Closing;
         self.deadline.clear();
     }
 
     pub(super) fn open(&mut self, transaction: f64) -> Result<(), Error> {
-        self.stage = Stage::Open;
+        self.stage = ServerStep::Open;
         self.link.announce(CHUNK_SIZE);
         let mut properties = vec![("fmsVer".into(), "Waverant/0,1".into()), ("capabilities".into(), 31.0.into())];
         if self.config.is_enhanced {
@@ -141,14 +141,14 @@ impl ServerConnection {
             pairs.push(("ex".to_owned(), Value::Object(ex)));
         }
         self.link.send_command(0, &Command::new("_error", command.transaction, Value::Null, vec![status]));
-        self.stage = Stage::Closing;
+        self.stage = ServerStep::Closing;
         self.deadline.clear();
         Ok(())
     }
 
     fn publish(&mut self, stream: u32, command: &Command) -> Result<(), Error> {
         let name = cut(command.first_text().unwrap_or_default(), MAX_ADDRESS);
-        if !self.streams.begin(stream, StreamStage::DecidingPublish, &name) {
+        if !self.streams.begin(stream, StreamStep::DecidingPublish, &name) {
             let words = "This stream is in use already; create another one.";
             return self.link.send_answer(stream, &on_status("error", "NetStream.Publish.BadName", words));
         }
@@ -162,7 +162,7 @@ impl ServerConnection {
         // `play2` names the stream in an object.
         let named = command.arguments.first().and_then(|options| options.field("streamName")).and_then(Value::as_str);
         let name = cut(command.first_text().or(named).unwrap_or_default(), MAX_ADDRESS);
-        if !self.streams.begin(stream, StreamStage::DecidingPlay, &name) {
+        if !self.streams.begin(stream, StreamStep::DecidingPlay, &name) {
             let words = "This stream is in use already; create another one.";
             return self.link.send_answer(stream, &on_status("error", "NetStream.Play.Failed", words));
         }
@@ -174,10 +174,10 @@ impl ServerConnection {
     /// Source: RTMP 1.0, 7.2.2.8
     fn pause(&mut self, stream: u32, command: &Command) -> Result<(), Error> {
         let pauses = command.arguments.first() != Some(&Value::Boolean(false));
-        if let Some(StreamStage::Playing { paused, sound, pictures }) = self.streams.stage(stream)
+        if let Some(StreamStep::Playing { paused, sound, pictures }) = self.streams.stage(stream)
             && paused != pauses
         {
-            self.streams.set(stream, StreamStage::Playing { paused: pauses, sound, pictures });
+            self.streams.set(stream, StreamStep::Playing { paused: pauses, sound, pictures });
             let event = if pauses { ServerEvent::PlayPaused { stream } } else { ServerEvent::PlayResumed { stream } };
             self.events.push_back(event);
         }
@@ -192,12 +192,12 @@ impl ServerConnection {
     /// Source: RTMP 1.0, 7.2.2.4 and 7.2.2.5
     fn choose_media(&mut self, stream: u32, command: &Command) -> Result<(), Error> {
         let wanted = command.arguments.first() != Some(&Value::Boolean(false));
-        let Some(StreamStage::Playing { paused, mut sound, mut pictures }) = self.streams.stage(stream) else {
+        let Some(StreamStep::Playing { paused, mut sound, mut pictures }) = self.streams.stage(stream) else {
             return Ok(());
         };
         let choice = if command.name == "receiveAudio" { &mut sound } else { &mut pictures };
         let was_wanted = std::mem::replace(choice, wanted);
-        self.streams.set(stream, StreamStage::Playing { paused, sound, pictures });
+        self.streams.set(stream, StreamStep::Playing { paused, sound, pictures });
         if wanted && !was_wanted && !paused {
             // What comes anew needs its headers and a keyframe.
             self.events.push_back(ServerEvent::PlayResumed { stream });
@@ -211,7 +211,7 @@ impl ServerConnection {
 
     fn end_stream(&mut self, now: Instant, stream: u32) -> Result<(), Error> {
         let Some(stage) = self.streams.stage(stream) else { return Ok(()) };
-        self.streams.set(stream, StreamStage::Idle);
+        self.streams.set(stream, StreamStep::Idle);
         self.rearm(now);
         if stage.is_publishing() {
             self.events.push_back(ServerEvent::PublishEnded { stream });
@@ -227,14 +227,14 @@ impl ServerConnection {
 
     /// The peer does not wait for our answer. A request that the application has not seen yet is
     /// none; one that it has seen is ended.
-    fn withdraw_request(&mut self, stream: u32, stage: StreamStage) {
+    fn withdraw_request(&mut self, stream: u32, stage: StreamStep) {
         let is_it = |event: &ServerEvent| {
             matches!(event, ServerEvent::PublishRequested(request) | ServerEvent::PlayRequested(request)
                 if request.stream == stream)
         };
         match self.events.iter().position(is_it) {
             Some(place) => drop(self.events.remove(place)),
-            None if stage == StreamStage::DecidingPublish => {
+            None if stage == StreamStep::DecidingPublish => {
                 self.events.push_back(ServerEvent::PublishEnded { stream });
             }
             None => self.events.push_back(ServerEvent::PlayEnded { stream }),

@@ -24,7 +24,7 @@ use crate::timestamp::Timestamp;
 use crate::wire::{ControlMessage, Message, MessageHead, UserControl, message_type};
 
 pub use event::{ConnectInfo, MediaKind, Refusal, ServerEvent, StreamRequest};
-use streams::{StreamStage, Streams};
+use streams::{StreamStep, Streams};
 
 /// Bytes that may come before a stream is let in, in messages of the longest kind.
 const SETUP_MESSAGES: u64 = 4;
@@ -34,7 +34,7 @@ const SETUP_MESSAGES: u64 = 4;
 const CHUNK_SIZE: u32 = 64 * 1024;
 
 #[derive(Debug, PartialEq)]
-enum Stage {
+enum ServerStep {
     Handshake,
     ExpectConnect,
     /// Credentials wait for the application's answer.
@@ -58,7 +58,7 @@ enum Stage {
 pub struct ServerConnection {
     config: ServerConfig,
     link: Link,
-    stage: Stage,
+    stage: ServerStep,
     deadline: Deadline,
     events: VecDeque<ServerEvent>,
     connect: ConnectInfo,
@@ -76,7 +76,7 @@ impl ServerConnection {
         Self {
             config,
             link,
-            stage: Stage::Handshake,
+            stage: ServerStep::Handshake,
             deadline,
             events: VecDeque::new(),
             connect: ConnectInfo::default(),
@@ -90,18 +90,18 @@ impl ServerConnection {
     /// # Errors
     /// [`Error`] if the peer cannot be understood; flush what is to be sent, then close.
     pub fn handle_input(&mut self, now: Instant, mut input: &[u8]) -> Result<(), Error> {
-        if self.stage == Stage::Closing {
+        if self.stage == ServerStep::Closing {
             return Ok(());
         }
         self.link.count_input(input.len());
-        if self.streams.any(StreamStage::is_publishing) {
+        if self.streams.any(StreamStep::is_publishing) {
             self.deadline.set(now + self.config.limits.idle_timeout, TimeoutKind::Idle);
         }
         self.check_setup_bytes()?;
-        while self.stage != Stage::Closing {
+        while self.stage != ServerStep::Closing {
             let message = self.link.next_message(&mut input)?;
-            if self.stage == Stage::Handshake && self.link.is_established() {
-                self.stage = Stage::ExpectConnect;
+            if self.stage == ServerStep::Handshake && self.link.is_established() {
+                self.stage = ServerStep::ExpectConnect;
                 self.deadline.set(now + self.config.limits.setup_timeout, TimeoutKind::Setup);
             }
             match message {
@@ -141,12 +141,12 @@ impl ServerConnection {
 
     /// True once the handshake is done.
     pub fn is_greeted(&self) -> bool {
-        self.stage != Stage::Handshake
+        self.stage != ServerStep::Handshake
     }
 
     /// True when nothing is left but to flush and close.
     pub fn is_closing(&self) -> bool {
-        self.stage == Stage::Closing
+        self.stage == ServerStep::Closing
     }
 
     /// Byte counts and oddities.
@@ -187,7 +187,7 @@ impl ServerConnection {
 
     fn deciding_connect(&self) -> Result<f64, Error> {
         match self.stage {
-            Stage::DecidingConnect { transaction } => Ok(transaction),
+            ServerStep::DecidingConnect { transaction } => Ok(transaction),
             _ => Err(Error::Misuse("no credentials wait for an answer")),
         }
     }
@@ -197,7 +197,7 @@ impl ServerConnection {
     /// # Errors
     /// [`Error::Misuse`] if no such request waits.
     pub fn accept_publish(&mut self, now: Instant, stream: u32) -> Result<(), Error> {
-        self.streams.step(stream, StreamStage::DecidingPublish, StreamStage::Publishing)?;
+        self.streams.step(stream, StreamStep::DecidingPublish, StreamStep::Publishing)?;
         self.link.set_max_message(self.config.limits.max_message_bytes);
         self.rearm(now);
         self.link.send_control(ControlMessage::User(UserControl::StreamBegin(stream)));
@@ -214,7 +214,7 @@ impl ServerConnection {
     ///
     /// Source: RTMP 1.0, 7.2.2.1
     pub fn accept_play(&mut self, now: Instant, stream: u32) -> Result<(), Error> {
-        self.streams.step(stream, StreamStage::DecidingPlay, StreamStage::PLAYING)?;
+        self.streams.step(stream, StreamStep::DecidingPlay, StreamStep::PLAYING)?;
         self.rearm(now);
         self.link.send_control(ControlMessage::User(UserControl::StreamBegin(stream)));
         self.link.send_command(stream, &on_status("status", "NetStream.Play.Reset", "Beginning anew."));
@@ -232,8 +232,8 @@ impl ServerConnection {
     /// [`Error::Misuse`] if no request waits for `stream`.
     pub fn refuse(&mut self, stream: u32, refusal: &Refusal) -> Result<(), Error> {
         let code = match self.streams.stage(stream) {
-            Some(StreamStage::DecidingPublish) => "NetStream.Publish.BadName",
-            Some(StreamStage::DecidingPlay) => "NetStream.Play.StreamNotFound",
+            Some(StreamStep::DecidingPublish) => "NetStream.Publish.BadName",
+            Some(StreamStep::DecidingPlay) => "NetStream.Play.StreamNotFound",
             _ => return Err(Error::Misuse("no request waits for an answer")),
         };
         self.link.send_command(stream, &on_status("error", code, &refusal.description));
@@ -243,7 +243,7 @@ impl ServerConnection {
 
     /// Ends a publisher's stream from our side, telling why.
     pub fn end_publish(&mut self, stream: u32, reason: &str) {
-        if self.streams.stage(stream).is_some_and(StreamStage::is_publishing) {
+        if self.streams.stage(stream).is_some_and(StreamStep::is_publishing) {
             let status = on_status("status", "NetStream.Unpublish.Success", reason);
             self.link.send_command(stream, &status);
         }
@@ -252,7 +252,7 @@ impl ServerConnection {
 
     /// Tells a player that the show is over.
     pub fn end_play(&mut self, stream: u32, reason: &str) {
-        if self.streams.stage(stream).is_some_and(StreamStage::is_playing) {
+        if self.streams.stage(stream).is_some_and(StreamStep::is_playing) {
             self.link.send_command(stream, &on_status("status", "NetStream.Play.UnpublishNotify", reason));
             self.link.send_control(ControlMessage::User(UserControl::StreamEof(stream)));
             self.link.send_command(stream, &on_status("status", "NetStream.Play.Stop", reason));
@@ -265,7 +265,7 @@ impl ServerConnection {
     ///
     /// Source: E-RTMP 2, Reconnect Request
     pub fn request_reconnect(&mut self, address: Option<&str>, description: &str) -> bool {
-        let known = self.stage == Stage::Open && self.connect.capabilities.reconnects();
+        let known = self.stage == ServerStep::Open && self.connect.capabilities.reconnects();
         if known {
             let mut status = on_status("status", "NetConnection.Connect.ReconnectRequest", description);
             if let (Some(address), Some(Value::Object(pairs))) = (address, status.arguments.first_mut()) {
@@ -279,7 +279,7 @@ impl ServerConnection {
     /// The way to a player, if one plays `stream` and has not paused it.
     pub fn player(&mut self, stream: u32) -> Option<Player<'_>> {
         match self.streams.stage(stream) {
-            Some(StreamStage::Playing { paused: false, sound, pictures }) => {
+            Some(StreamStep::Playing { paused: false, sound, pictures }) => {
                 Some(Player { stream, sound, pictures, connect: &self.connect, link: &mut self.link })
             }
             _ => None,
@@ -302,9 +302,9 @@ impl ServerConnection {
 
     /// A stream is done; so is the connection when it was the last one.
     fn finish(&mut self, stream: u32) {
-        self.streams.set(stream, StreamStage::Idle);
-        if !self.streams.any(|stage| stage != StreamStage::Idle) {
-            self.stage = Stage::Closing;
+        self.streams.set(stream, StreamStep::Idle);
+        if !self.streams.any(|stage| stage != StreamStep::Idle) {
+            self.stage = ServerStep::Closing;
             self.deadline.clear();
         }
     }
@@ -312,9 +312,9 @@ impl ServerConnection {
     /// Sets the deadline that goes with what the connection carries.
     fn rearm(&mut self, now: Instant) {
         let limits = &self.config.limits;
-        if self.streams.any(StreamStage::is_publishing) {
+        if self.streams.any(StreamStep::is_publishing) {
             self.deadline.set(now + limits.idle_timeout, TimeoutKind::Idle);
-        } else if self.streams.any(StreamStage::is_playing) {
+        } else if self.streams.any(StreamStep::is_playing) {
             // A player has nothing to say; one that is gone shows by not taking what we send.
             self.deadline.clear();
         } else {
@@ -330,7 +330,7 @@ impl ServerConnection {
             message_type::DATA_AMF0 | message_type::DATA_AMF3 => {
                 let stream = message.message_stream;
                 // Broken metadata is no reason to lose a show.
-                if self.streams.stage(stream).is_some_and(StreamStage::is_publishing)
+                if self.streams.stage(stream).is_some_and(StreamStep::is_publishing)
                     && let Ok(Some(pairs)) = decode_metadata(&message)
                 {
                     let metadata = StreamMetadata::from_pairs(&pairs);
@@ -349,7 +349,7 @@ impl ServerConnection {
     fn handle_media(&mut self, kind: MediaKind, message: Message) {
         // Late media of a stream that was just ended, or sent before publish was answered.
         let stream = message.message_stream;
-        if self.streams.stage(stream).is_some_and(StreamStage::is_publishing) {
+        if self.streams.stage(stream).is_some_and(StreamStep::is_publishing) {
             let event = ServerEvent::Media { stream, kind, timestamp: message.timestamp, body: message.payload };
             self.events.push_back(event);
         }

@@ -7,7 +7,7 @@ const MAX_STREAMS: usize = 16;
 
 /// What a message stream is used for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum StreamStage {
+pub(super) enum StreamStep {
     Idle,
     /// A request waits for the application's answer.
     DecidingPublish,
@@ -22,7 +22,7 @@ pub(super) enum StreamStage {
     },
 }
 
-impl StreamStage {
+impl StreamStep {
     /// A player that was just let in.
     pub(super) const PLAYING: Self = Self::Playing { paused: false, sound: true, pictures: true };
 
@@ -48,7 +48,7 @@ pub(super) struct Streams {
 
 #[derive(Debug)]
 struct Stream {
-    stage: StreamStage,
+    stage: StreamStep,
     /// The name that was published; FCUnpublish names it.
     name: String,
 }
@@ -67,13 +67,13 @@ impl Streams {
         if !self.all.contains_key(&number) && self.all.len() >= MAX_STREAMS {
             return None;
         }
-        Some(self.all.entry(number).or_insert_with(|| Stream { stage: StreamStage::Idle, name: String::new() }))
+        Some(self.all.entry(number).or_insert_with(|| Stream { stage: StreamStep::Idle, name: String::new() }))
     }
 
     /// Puts an idle stream to use; false if it is in use, or there are too many.
-    pub(super) fn begin(&mut self, number: u32, stage: StreamStage, name: &str) -> bool {
+    pub(super) fn begin(&mut self, number: u32, stage: StreamStep, name: &str) -> bool {
         match self.open(number) {
-            Some(stream) if stream.stage == StreamStage::Idle => {
+            Some(stream) if stream.stage == StreamStep::Idle => {
                 stream.stage = stage;
                 name.clone_into(&mut stream.name);
                 true
@@ -86,11 +86,11 @@ impl Streams {
         self.all.remove(&number);
     }
 
-    pub(super) fn stage(&self, number: u32) -> Option<StreamStage> {
+    pub(super) fn stage(&self, number: u32) -> Option<StreamStep> {
         self.all.get(&number).map(|stream| stream.stage)
     }
 
-    pub(super) fn set(&mut self, number: u32, stage: StreamStage) {
+    pub(super) fn set(&mut self, number: u32, stage: StreamStep) {
         if let Some(stream) = self.all.get_mut(&number) {
             stream.stage = stage;
         }
@@ -100,7 +100,7 @@ impl Streams {
     ///
     /// # Errors
     /// [`Error::Misuse`] if it is not where it should be.
-    pub(super) fn step(&mut self, number: u32, from: StreamStage, to: StreamStage) -> Result<(), Error> {
+    pub(super) fn step(&mut self, number: u32, from: StreamStep, to: StreamStep) -> Result<(), Error> {
         if self.stage(number) != Some(from) {
             return Err(Error::Misuse("no request waits for an answer"));
         }
@@ -108,7 +108,7 @@ impl Streams {
         Ok(())
     }
 
-    pub(super) fn any(&self, is: impl Fn(StreamStage) -> bool) -> bool {
+    pub(super) fn any(&self, is: impl Fn(StreamStep) -> bool) -> bool {
         self.all.values().any(|stream| is(stream.stage))
     }
 
@@ -117,7 +117,7 @@ impl Streams {
         if let Some(number) = number.filter(|number| self.all.contains_key(number)) {
             return Some(number);
         }
-        let in_use = || self.all.iter().filter(|(_, stream)| stream.stage != StreamStage::Idle);
+        let in_use = || self.all.iter().filter(|(_, stream)| stream.stage != StreamStep::Idle);
         let named = in_use().find(|(_, stream)| name.is_some_and(|name| name == stream.name));
         let mut rest = in_use();
         let only = rest.next().filter(|_| rest.next().is_none());

@@ -83,7 +83,7 @@ async fn a_channel_from_the_first_command_to_the_last() {
     assert_eq!(shell.run_with(&arguments, PLATFORM_KEY).status.code(), Some(0));
     shell.run(&["channel", "send", "finish-line", "plovio", "off"]);
     let listed = shell.run(&["channel", "list"]);
-    let expected = "NAME         TITLE        HOLD  RECORDS  SECOND ENCODER  SLATE     SRT     DESTINATIONS\n\
+    let expected = "NAME         TITLE        HOLD  RECORDING  SECOND ENCODER  SLATE     SRT     DESTINATIONS\n\
                     finish-line  Finish line  2.5 s  always, mp4 refuse          built-in  500 ms  plovio (off)\n";
     let squeeze = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
     assert_eq!(squeeze(&listed), squeeze(expected));
