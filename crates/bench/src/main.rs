@@ -112,7 +112,6 @@ struct Figures {
 }
 
 #[tokio::main]
-#[expect(clippy::print_stdout, reason = "the table is the program's output")]
 async fn main() -> anyhow::Result<()> {
     let arguments = Arguments::parse();
     if arguments.plain_copy {
@@ -130,7 +129,7 @@ async fn main() -> anyhow::Result<()> {
         return recordings::plain_write(folder, count, length).await;
     }
     let own = std::env::current_exe()?;
-    let waverantd = arguments.waverantd.unwrap_or_else(|| own.with_file_name("waverantd"));
+    let waverantd = arguments.waverantd.clone().unwrap_or_else(|| own.with_file_name("waverantd"));
     if let Some(clip) = &arguments.take_times {
         return take_times::measure(&waverantd, clip).await;
     }
@@ -146,10 +145,17 @@ async fn main() -> anyhow::Result<()> {
     if let Some(count) = arguments.recordings {
         return recordings::measure(&waverantd, &own, count, length).await;
     }
+    fan_out(&arguments, &waverantd, &own).await
+}
+
+/// Shows with many sinks.
+#[expect(clippy::print_stdout, reason = "the table is the program's output")]
+async fn fan_out(arguments: &Arguments, waverantd: &Path, own: &Path) -> anyhow::Result<()> {
+    let length = Duration::from_secs(arguments.seconds);
     let folder = tempfile::tempdir()?;
     let tls = if arguments.tls { Some(Tls::make(folder.path())?) } else { None };
     let most = arguments.sinks.iter().copied().max().unwrap_or(1).max(5) + arguments.faulty;
-    let house = relay::House::start(&waverantd, arguments.channels, most)?;
+    let house = relay::House::start(waverantd, arguments.channels, most)?;
     let _crowd = (arguments.hostile > 0).then(|| Crowd::start(house.rtmp_address(), arguments.hostile));
     if arguments.hostile > 0 {
         println!("beside {} hostile connections, which cost the service CPU of their own", arguments.hostile);
@@ -165,7 +171,7 @@ async fn main() -> anyhow::Result<()> {
     if arguments.channels > 1 || arguments.faulty > 0 {
         return load(&house, plan, &arguments.sinks, tls.as_ref()).await;
     }
-    beside_the_copy(&house, plan, &arguments.sinks, &own, tls.as_ref()).await?;
+    beside_the_copy(&house, plan, &arguments.sinks, own, tls.as_ref()).await?;
     let five = house.measure(&Plan { sinks: 5, records: true, ..plan }, tls.as_ref()).await?;
     println!(
         "memory with 5 destinations and a recording: waverantd {:.1} MiB, private database {:.1} MiB",

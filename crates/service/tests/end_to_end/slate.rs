@@ -168,7 +168,7 @@ async fn an_uploaded_slate_is_checked() {
 
     // A show of another kind: the finding says why, and the built-in one cannot help either.
     let hevc = Clip::made(&["hevc", "aac"]).unwrap();
-    let show = waverant_standin::Encoder::new(hevc, house.encoder(&key, 4.0)).run();
+    let show = waverant_standin::Encoder::new(hevc, house.encoder(&key, 8.0)).run();
     let watch = async {
         house
             .wait_until("it is told", |house| {
