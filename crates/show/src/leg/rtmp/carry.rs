@@ -205,7 +205,7 @@ impl RtmpCarrier {
         let now = clock::now();
         // The wait for a slow platform begins with the first byte that it does not take.
         self.last_progress = now;
-        self.next_fill = now + self.batch;
+        self.next_fill = clock::on_grid(now, self.batch);
         self.collect_output();
         Ok(())
     }

@@ -59,7 +59,7 @@ impl SrtCarrier {
                 self.figures_at = now + FIGURES_INTERVAL;
                 self.status.record_line(now, &self.link.statistics());
             }
-            if let Err(reason) = self.link.run_until(now + self.batch, |_| {}).await {
+            if let Err(reason) = self.link.run_until(clock::on_grid(now, self.batch), |_| {}).await {
                 return CarryEnd::Lost(format!("{}: {reason}", self.status.destination_name));
             }
         }
