@@ -20,7 +20,7 @@ pub(crate) struct Budget {
     bytes: usize,
 }
 
-/// What of a [`Budget`] is used up.
+/// What of a budget is used up.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
 #[non_exhaustive]
 pub enum Exceeded {
