@@ -268,13 +268,17 @@ impl Store {
         if takes.is_empty() {
             return Ok(Vec::new());
         }
-        // One by one they are found by the key; for a list of pairs the database would read all copies.
-        let pairs = vec!["(session_id = ? AND number = ?)"; takes.len()].join(" OR ");
-        let query = format!("SELECT * FROM copies WHERE {pairs}");
-        let query = takes
-            .iter()
-            .fold(sqlx::query(AssertSqlSafe(query)), |query, (session, number)| query.bind(session).bind(number));
-        query.fetch_all(&self.pool).await?.iter().map(copy_from).collect()
+        // A list of numbers is looked up in the key; a list of pairs would have all copies read.
+        let mut sessions: Vec<u64> = takes.iter().map(|(session, _)| *session).collect();
+        sessions.sort_unstable();
+        sessions.dedup();
+        let places = vec!["?"; sessions.len()].join(", ");
+        let query = format!("SELECT * FROM copies FORCE INDEX (PRIMARY) WHERE session_id IN ({places})");
+        let query = sessions.iter().fold(sqlx::query(AssertSqlSafe(query)), |query, session| query.bind(session));
+        let mut copies: Vec<CopyRecord> =
+            query.fetch_all(&self.pool).await?.iter().map(copy_from).collect::<Result<_, _>>()?;
+        copies.retain(|copy| takes.contains(&(copy.session_id, copy.number)));
+        Ok(copies)
     }
 
     /// What the depot calls the parts of an upload that are there, from the first on.
