@@ -2,6 +2,7 @@
 //! as streams of bytes; fragmented MP4 and Matroska with writers that need no end, and readers for
 //! files of any size; plain MP4 made of either.
 
+mod cmaf;
 mod cutting;
 mod file;
 mod flv;
@@ -9,11 +10,13 @@ mod language;
 mod matroska;
 mod mp4;
 mod parts;
+mod playlist;
 mod progressive;
 mod source;
 mod stream;
 mod ts;
 
+pub use cmaf::{CmafPiece, CmafSample, CmafTimeline, write_cmaf_header, write_cmaf_piece};
 pub use cutting::{Fragment, Patch, WriterError};
 pub use file::{FileReader, FileSurvey, FileWriter, TrackGap, TrackSurvey, plan_repair, survey};
 pub use flv::{
@@ -23,6 +26,12 @@ pub use flv::{
 pub use matroska::{ClusterWriter, MatroskaReader};
 pub use mp4::{FragmentWriter, Mp4File, Mp4Sample, Mp4Track};
 pub use parts::{FileError, FileFormat, FileHead, FileMark, FileTrack, MatroskaError, Mp4Error, Repair, SampleRef};
+pub use playlist::{
+    Manifest, ManifestPeriod, ManifestSegment, ManifestTrack, MediaPlaylist, MultivariantPlaylist, PieceName,
+    PlaylistPart, PlaylistSegment, Rendition, RenditionReport, VariantFacts,
+};
+#[cfg(any(test, feature = "testing"))]
+pub use playlist::{PlaylistCheck, PlaylistFault};
 pub use progressive::{Extent, Layout, Selection, plan_progressive};
 pub use source::Source;
 pub use stream::{ElementaryStream, StreamEvent};

@@ -303,6 +303,7 @@ fn write_head(planned: &[Planned], data_length: u64, plan: &Plan, is_sound: bool
         is_default: track.file_track.is_default || !has_default(track.is_video()),
         // In the tables every track begins at zero; the edit list puts it where it belongs.
         edit_start: plan.shift.in_timescale(track.clock.timescale).saturating_sub(track.first_decode_time),
+        sets_in_stream: true,
         tables: Some(&track.tables),
     });
     let mut head = write_plain_init(&Init {

@@ -8,6 +8,7 @@ mod ac3;
 mod adts;
 mod av1;
 mod bits;
+mod codec_string;
 mod config_error;
 mod flac;
 mod h264;

@@ -6,57 +6,57 @@ use crate::parts::{MAX_DEPTH, Mp4Error};
 
 /// Bytes of a file under construction.
 #[derive(Debug, Default)]
-pub(super) struct BoxWriter {
+pub(crate) struct BoxWriter {
     out: Vec<u8>,
 }
 
 impl BoxWriter {
-    pub(super) fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self::default()
     }
 
-    pub(super) fn into_bytes(self) -> Vec<u8> {
+    pub(crate) fn into_bytes(self) -> Vec<u8> {
         self.out
     }
 
-    pub(super) fn len(&self) -> usize {
+    pub(crate) fn len(&self) -> usize {
         self.out.len()
     }
 
-    pub(super) fn u16(&mut self, value: u16) -> &mut Self {
+    pub(crate) fn u16(&mut self, value: u16) -> &mut Self {
         self.bytes(&value.to_be_bytes())
     }
 
-    pub(super) fn u32(&mut self, value: u32) -> &mut Self {
+    pub(crate) fn u32(&mut self, value: u32) -> &mut Self {
         self.bytes(&value.to_be_bytes())
     }
 
-    pub(super) fn i32(&mut self, value: i32) -> &mut Self {
+    pub(crate) fn i32(&mut self, value: i32) -> &mut Self {
         self.bytes(&value.to_be_bytes())
     }
 
-    pub(super) fn u64(&mut self, value: u64) -> &mut Self {
+    pub(crate) fn u64(&mut self, value: u64) -> &mut Self {
         self.bytes(&value.to_be_bytes())
     }
 
-    pub(super) fn bytes(&mut self, bytes: &[u8]) -> &mut Self {
+    pub(crate) fn bytes(&mut self, bytes: &[u8]) -> &mut Self {
         self.out.extend_from_slice(bytes);
         self
     }
 
     /// A text with the zero that ends it.
-    pub(super) fn text(&mut self, text: &str) -> &mut Self {
+    pub(crate) fn text(&mut self, text: &str) -> &mut Self {
         let text = text.split('\0').next().unwrap_or_default();
         self.bytes(text.as_bytes()).bytes(&[0])
     }
 
-    pub(super) fn zeros(&mut self, count: usize) -> &mut Self {
+    pub(crate) fn zeros(&mut self, count: usize) -> &mut Self {
         self.out.resize(self.out.len() + count, 0);
         self
     }
 
     /// Overwrites four bytes written before.
-    pub(super) fn set_u32(&mut self, at: usize, value: u32) {
+    pub(crate) fn set_u32(&mut self, at: usize, value: u32) {
         if let Some(place) = self.out.get_mut(at..at + 4) {
             place.copy_from_slice(&value.to_be_bytes());
         }
@@ -64,7 +64,7 @@ impl BoxWriter {
 
     /// Writes a box with what `content` writes. Boxes written here hold headers only and stay
     /// far below the 4 GiB of a 32-bit size.
-    pub(super) fn boxed(&mut self, name: &[u8; 4], content: impl FnOnce(&mut Self)) -> &mut Self {
+    pub(crate) fn boxed(&mut self, name: &[u8; 4], content: impl FnOnce(&mut Self)) -> &mut Self {
         let start = self.out.len();
         self.u32(0).bytes(name);
         content(self);
@@ -74,7 +74,7 @@ impl BoxWriter {
     }
 
     /// Writes a box with a version and 24 bits of flags.
-    pub(super) fn full_box(
+    pub(crate) fn full_box(
         &mut self,
         name: &[u8; 4],
         version: u8,

@@ -21,6 +21,16 @@ impl SampleClock {
         Self { timescale, expected: None, earliest: 0 }
     }
 
+    /// Makes the next sample's own time count, not where the sample count has come to.
+    pub(crate) fn forget_count(&mut self) {
+        self.expected = None;
+    }
+
+    /// Lets no sample begin before `end`.
+    pub(crate) fn keep_behind(&mut self, end: i64) {
+        self.earliest = self.earliest.max(end);
+    }
+
     /// The decode time of a sample that should be decoded `at`; `frame_length` is known for sound.
     pub(crate) fn place(&mut self, at: MediaTime, frame_length: Option<i64>) -> i64 {
         let mut decode_time = at.in_timescale(self.timescale);

@@ -36,6 +36,8 @@ pub(crate) struct InitTrack<'a> {
     pub(crate) is_default: bool,
     /// Where on the track's own clock the presentation begins; negative if it begins before the track.
     pub(crate) edit_start: i64,
+    /// Whether pictures may bring parameter sets along, or the head alone has them.
+    pub(crate) sets_in_stream: bool,
     /// For a plain file: where the samples are.
     pub(crate) tables: Option<&'a PlainTables>,
 }
@@ -67,14 +69,29 @@ pub(super) fn write_init(init: &Init<'_>) -> (Vec<u8>, usize) {
                 duration_at = out.len();
                 out.u64(0);
             });
-            for track in &init.tracks {
-                out.full_box(b"trex", 0, 0, |out| {
-                    out.u32(track.number).u32(1).u32(0).u32(0).u32(0);
-                });
-            }
+            write_track_defaults(out, init);
         });
     });
     (out.into_bytes(), duration_at)
+}
+
+/// Writes the head of a stream of fragments that nobody knows the length of.
+pub(crate) fn write_live_init(init: &Init<'_>) -> Vec<u8> {
+    let mut out = BoxWriter::new();
+    write_file_type(&mut out, init.brands);
+    out.boxed(b"moov", |out| {
+        write_movie(out, init);
+        out.boxed(b"mvex", |out| write_track_defaults(out, init));
+    });
+    out.into_bytes()
+}
+
+fn write_track_defaults(out: &mut BoxWriter, init: &Init<'_>) {
+    for track in &init.tracks {
+        out.full_box(b"trex", 0, 0, |out| {
+            out.u32(track.number).u32(1).u32(0).u32(0).u32(0);
+        });
+    }
 }
 
 /// Writes the head of a plain file.
@@ -201,7 +218,7 @@ fn packed_language(letters: &str) -> u16 {
 fn write_sample_table(out: &mut BoxWriter, track: &InitTrack<'_>) {
     out.full_box(b"stsd", 0, 0, |out| {
         out.u32(1);
-        write_sample_entry(out, track.codec, track.picture_size);
+        write_sample_entry(out, track.codec, track.picture_size, track.sets_in_stream);
     });
     if let Some(tables) = track.tables {
         return tables.write(out);

@@ -29,7 +29,7 @@ const VISUAL_LENGTH: usize = 78;
 const AUDIO_LENGTH: usize = 28;
 
 /// Writes the sample entry of a track. `size` is the picture's.
-pub(super) fn write_sample_entry(out: &mut BoxWriter, codec: &CodecParameters, size: (u32, u32)) {
+pub(super) fn write_sample_entry(out: &mut BoxWriter, codec: &CodecParameters, size: (u32, u32), sets_in_stream: bool) {
     let raw = |out: &mut BoxWriter, name: &[u8; 4], raw: &[u8]| {
         out.boxed(name, |out| {
             out.bytes(raw);
@@ -40,7 +40,8 @@ pub(super) fn write_sample_entry(out: &mut BoxWriter, codec: &CodecParameters, s
         CodecParameters::H264(config) => visual(out, b"avc1", size, |out| raw(out, b"avcC", config.raw())),
         CodecParameters::Hevc(config) => {
             // `hev1` allows parameter sets in the stream, where encoders repeat them.
-            visual(out, b"hev1", size, |out| raw(out, b"hvcC", config.raw()));
+            let name = if sets_in_stream { b"hev1" } else { b"hvc1" };
+            visual(out, name, size, |out| raw(out, b"hvcC", config.raw()));
         }
         // Source: AV1 Codec ISO Media File Format Binding, 2.2
         CodecParameters::Av1(config) => visual(out, b"av01", size, |out| raw(out, b"av1C", config.raw())),

@@ -269,6 +269,7 @@ impl FragmentWriter {
             name: track.track.name.as_deref(),
             is_default: track.is_default,
             edit_start: shift.in_timescale(track.clock.timescale) - track.shift,
+            sets_in_stream: true,
             tables: None,
         });
         let init = Init { began_ms: self.head.began_ms, tracks: tracks.collect(), brands: FRAGMENTED, duration: 0 };
