@@ -2,7 +2,7 @@ use std::time::Duration;
 
 use waverant_srt::Passphrase;
 
-use crate::{ChannelName, Keeping, RecordingRules, SlateChoice, Takeover};
+use crate::{ChannelName, Keeping, RecordingRules, SlateChoice, Takeover, ViewingRules};
 
 /// A channel as shows, doors and the library need it.
 #[derive(Clone, Debug)]
@@ -31,6 +31,8 @@ pub struct ChannelRules {
     pub srt_latency: Duration,
     /// What both ends must know over SRT.
     pub passphrase: Option<Passphrase>,
+    /// Who may watch it, and how.
+    pub viewing: ViewingRules,
 }
 
 impl ChannelRules {
@@ -49,6 +51,7 @@ impl ChannelRules {
             slate: SlateChoice::default(),
             srt_latency: Duration::from_millis(500),
             passphrase: None,
+            viewing: ViewingRules::default(),
         }
     }
 }

@@ -9,11 +9,13 @@ mod hub_needs;
 mod leg;
 mod line;
 mod meter;
+mod packaging;
 mod printable;
 mod recording;
 mod records;
 mod secret;
 mod session;
+mod viewing;
 
 pub use actor::Actor;
 pub use channel::ChannelRules;
@@ -31,6 +33,7 @@ pub use leg::{
 };
 pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};
 pub use meter::{PictureRate, RateMeter};
+pub use packaging::{Found, Packager, PackagingRules, PictureMessage, PictureMux, Piece, Position, WallClock};
 pub use printable::printable;
 pub use recording::{
     DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules,
@@ -42,3 +45,4 @@ pub use session::{
     Attendance, Attended, Departure, Intake, Joined, NotJoined, Offered, OnAir, Opener, Program, RtmpSource, SeatId,
     SessionLife, SessionState, Slate, SlateChoice, SlateError, SlateSource, SourceCounters, StreamSource, Takeover,
 };
+pub use viewing::{Audience, Nearness, ViewingRules};
