@@ -38,6 +38,7 @@ export class Show {
       WAVERANT_LISTEN_RTMP: "127.0.0.1:0",
       WAVERANT_LISTEN_SRT: "127.0.0.1:0",
       WAVERANT_LISTEN_HTTP: "127.0.0.1:0",
+      WAVERANT_LISTEN_VIEWING: "127.0.0.1:0",
       WAVERANT_HOUSE_STATE_FOLDER: join(this.folder, "state"),
       WAVERANT_HOUSE_RECORDINGS_FOLDER: join(this.folder, "recordings"),
       WAVERANT_HOUSE_READY_FILE: ready,

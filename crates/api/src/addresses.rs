@@ -1,7 +1,7 @@
 //! The addresses that are shown with stream keys.
 
 use axum::http::{HeaderMap, header};
-use waverant_model::{KeyRight, SrtFields};
+use waverant_model::{KeyRight, SrtFields, ViewingAddresses};
 use waverant_store::SrtTerms;
 
 use crate::ApiState;
@@ -44,6 +44,17 @@ pub(crate) fn srt_fields(
         latency_ms: terms.latency_ms,
         has_passphrase: terms.passphrase.is_some(),
         address,
+    }
+}
+
+/// Where a channel is watched.
+pub(crate) fn viewing_addresses(state: &ApiState, headers: &HeaderMap, channel: &str) -> ViewingAddresses {
+    let place = format!("{}:{}/watch/{channel}", shown_host(state, headers), state.ports.viewing);
+    ViewingAddresses {
+        hls: format!("http://{place}/live/index.m3u8"),
+        dash: format!("http://{place}/live/index.mpd"),
+        transport_stream: format!("http://{place}/stream.ts"),
+        pictures: format!("ws://{place}/pictures"),
     }
 }
 

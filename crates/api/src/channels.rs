@@ -7,7 +7,7 @@ use waverant_model::{
 };
 use waverant_sources::GUARDED_APP;
 
-use crate::addresses::{APP, PLAYER_APP, address, secure_address, srt_fields};
+use crate::addresses::{APP, PLAYER_APP, address, secure_address, srt_fields, viewing_addresses};
 use crate::error::Body;
 use crate::rights::Caller;
 use crate::{ApiError, ApiState, tell};
@@ -19,7 +19,8 @@ async fn described(
 ) -> Result<Json<Channel>, ApiError> {
     let own = state.house.store().destinations_of(&[channel.id]).await?;
     let own = own.into_iter().map(tell::channel_destination).collect();
-    Ok(Json(tell::channel(channel, address(state, headers, APP), own)))
+    let viewing = viewing_addresses(state, headers, &channel.name);
+    Ok(Json(tell::channel(channel, address(state, headers, APP), own, viewing)))
 }
 
 /// List channels
@@ -32,7 +33,8 @@ pub(super) async fn list_channels(
     let channels = state.house.store().channels().await?.into_iter().map(|channel| {
         let own = all.extract_if(.., |destination| destination.channel_id == channel.id);
         let own = own.map(tell::channel_destination).collect();
-        tell::channel(channel, address(&state, &headers, APP), own)
+        let viewing = viewing_addresses(&state, &headers, &channel.name);
+        tell::channel(channel, address(&state, &headers, APP), own, viewing)
     });
     Ok(Json(channels.collect()))
 }

@@ -71,7 +71,7 @@ pub struct ApiState {
     boards: Arc<Boards>,
 }
 
-/// Where encoders are taken.
+/// Where encoders are taken, and viewers.
 #[derive(Clone, Copy, Debug)]
 pub struct Ports {
     /// Over RTMP.
@@ -80,6 +80,8 @@ pub struct Ports {
     pub rtmps: Option<u16>,
     /// Over SRT.
     pub srt: u16,
+    /// Where viewers are.
+    pub viewing: u16,
 }
 
 impl ApiState {

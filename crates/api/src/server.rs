@@ -25,7 +25,8 @@ const HEAD_BYTES: usize = 32 * 1024;
 /// Pause after the system refused to accept, for example for want of file descriptors.
 const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
 
-/// Serves console and API until the service stops; then lets open calls end.
+/// Serves a router until the service stops; then lets open calls end. A connection that becomes a WebSocket is its
+/// handler's from then on.
 pub async fn serve(listener: TcpListener, router: Router, house: Arc<House>, limits: LobbyLimits) {
     let places = Places::new(limits);
     let connections = TaskTracker::new();
@@ -63,7 +64,7 @@ async fn carry(stream: TcpStream, peer: SocketAddr, place: Arc<Place>, router: R
     });
     let mut builder = http1::Builder::new();
     builder.timer(TokioTimer::new()).header_read_timeout(HEAD_TIMEOUT).max_buf_size(HEAD_BYTES);
-    let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
+    let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service).with_upgrades());
     let outcome = tokio::select! {
         outcome = connection.as_mut() => outcome,
         // Dropping it closes the socket.

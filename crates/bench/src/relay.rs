@@ -313,6 +313,7 @@ fn launch(program: &Path, folder: &Path, recordings: &Path) -> anyhow::Result<(C
         .env("WAVERANT_LISTEN_RTMP", "127.0.0.1:0")
         .env("WAVERANT_LISTEN_SRT", "127.0.0.1:0")
         .env("WAVERANT_LISTEN_HTTP", "127.0.0.1:0")
+        .env("WAVERANT_LISTEN_VIEWING", "127.0.0.1:0")
         .env("WAVERANT_LIMITS_RTMP_CONNECTIONS", "1000")
         .env("WAVERANT_LIMITS_RTMP_CONNECTIONS_PER_ADDRESS", "1000")
         .env("WAVERANT_HOUSE_STATE_FOLDER", path("state"))

@@ -148,6 +148,7 @@ fn channel_rules(channel: Channel, name: ChannelName) -> ChannelRules {
         recording: recording_rules(settings.recording),
         takeover: settings.takeover,
         slate: settings.slate,
+        viewing: settings.viewing,
         srt_latency: Duration::from_millis(settings.srt.latency_ms.into()),
         // It was looked at when it was set.
         passphrase: settings.srt.passphrase.and_then(|secret| Passphrase::new(secret.reveal()).ok()),

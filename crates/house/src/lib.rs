@@ -33,4 +33,4 @@ pub use ledger::Ledger;
 pub use orders::{leg_destination, leg_order, read_sheet};
 pub use people::{check_password, check_user_name};
 pub use report::{leg_state, report_of};
-pub use words::{mode_word, right_word, slate_word, takeover_word};
+pub use words::{audience_word, mode_word, nearness_word, right_word, slate_word, takeover_word};

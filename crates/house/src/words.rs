@@ -1,7 +1,7 @@
 //! The words of the API and those of the core for the same things.
 
 use waverant_model as model;
-use waverant_relay::{KeyRight, RecordingMode, SlateChoice, Takeover};
+use waverant_relay::{Audience, KeyRight, Nearness, RecordingMode, SlateChoice, Takeover};
 
 /// What becomes of a second publisher.
 pub(crate) fn takeover_of(word: model::Takeover) -> Takeover {
@@ -68,5 +68,39 @@ pub fn mode_word(mode: RecordingMode) -> model::RecordingWhen {
         RecordingMode::Always => model::RecordingWhen::Always,
         RecordingMode::ByHand => model::RecordingWhen::ByHand,
         RecordingMode::Off => model::RecordingWhen::Off,
+    }
+}
+
+/// Who may watch.
+pub(crate) fn audience_of(word: model::Audience) -> Audience {
+    match word {
+        model::Audience::Nobody => Audience::Nobody,
+        model::Audience::Everybody => Audience::Everybody,
+    }
+}
+
+/// Who may watch, as it is told.
+pub fn audience_word(audience: Audience) -> model::Audience {
+    match audience {
+        Audience::Nobody => model::Audience::Nobody,
+        Audience::Everybody => model::Audience::Everybody,
+    }
+}
+
+/// How near to the moment.
+pub(crate) fn nearness_of(word: model::Nearness) -> Nearness {
+    match word {
+        model::Nearness::Nearest => Nearness::Nearest,
+        model::Nearness::Near => Nearness::Near,
+        model::Nearness::Steady => Nearness::Steady,
+    }
+}
+
+/// How near to the moment, as it is told.
+pub fn nearness_word(nearness: Nearness) -> model::Nearness {
+    match nearness {
+        Nearness::Nearest => model::Nearness::Nearest,
+        Nearness::Near => model::Nearness::Near,
+        Nearness::Steady => model::Nearness::Steady,
     }
 }

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{ChangeRecording, ChangeSrt, Recording, Srt};
+use crate::{ChangeRecording, ChangeSrt, ChangeViewing, Recording, Srt, Viewing};
 
 /// A channel.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -23,6 +23,8 @@ pub struct Channel {
     pub slate: SlateChoice,
     /// What it asks of encoders and players over SRT.
     pub srt: Srt,
+    /// Who may watch it, and how.
+    pub viewing: Viewing,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub created_at: OffsetDateTime,
@@ -90,6 +92,9 @@ pub struct AddChannel {
     /// What it asks of encoders and players over SRT. By default 500 ms and no passphrase.
     #[serde(default)]
     pub srt: ChangeSrt,
+    /// Who may watch it, and how. By default nobody may.
+    #[serde(default)]
+    pub viewing: ChangeViewing,
 }
 
 /// What is to change; what is left out stays.
@@ -109,6 +114,9 @@ pub struct ChangeChannel {
     /// What it asks of encoders and players over SRT.
     #[serde(default)]
     pub srt: ChangeSrt,
+    /// Who may watch it, and how. By default nobody may.
+    #[serde(default)]
+    pub viewing: ChangeViewing,
 }
 
 /// How a channel's sessions are to be sent to a destination; what is left out stays.

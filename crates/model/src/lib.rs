@@ -20,6 +20,7 @@ mod report;
 mod session;
 mod srt;
 mod take;
+mod viewing;
 
 pub use account::{Administrator, FirstRunState, Me, SignIn, Token};
 pub use channel::{
@@ -52,3 +53,4 @@ pub use take::{
     ChangeTake, CopyState, CopyTake, CutTake, ListedTakes, Mark, RemovedTake, Take, TakeCopy, TakeLink, TakeSound,
     TakeState,
 };
+pub use viewing::{Audience, ChangeViewing, Nearness, Viewing, ViewingAddresses};

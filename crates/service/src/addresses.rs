@@ -13,6 +13,8 @@ pub struct Addresses {
     pub srt: SocketAddr,
     /// Console and API.
     pub http: SocketAddr,
+    /// Viewers.
+    pub viewing: SocketAddr,
     /// The service's process number.
     pub pid: u32,
     /// The private database's process number.

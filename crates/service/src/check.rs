@@ -44,6 +44,7 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
         check_port("rtmp", settings.rtmp),
         check_udp_port("srt", settings.srt),
         check_port("http", settings.http),
+        check_port("viewing", settings.viewing),
         check_folder("state folder", &settings.state_folder),
         check_folder("recordings folder", &settings.recordings_folder),
         check_space(&settings.recordings_folder),
@@ -150,7 +151,7 @@ fn check_descriptors(settings: &Settings) -> Finding {
         format!("{there} open files are allowed; the doors may take {doors}, which leaves {left} for legs and takes");
     if left < machine::SHOW_DESCRIPTORS {
         Finding::bad(format!(
-            "{text}; raise LimitNOFILE (ulimit -n), or lower rtmp_callers and http_connections in [limits]"
+            "{text}; raise LimitNOFILE (ulimit -n), or lower rtmp_callers, http_connections and viewing_connections in [limits]"
         ))
     } else {
         Finding::good(text)

@@ -11,6 +11,7 @@ use waverant_house::House;
 use waverant_net::ServerTls;
 use waverant_relay::LobbyLimits;
 use waverant_sources::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
+use waverant_viewing::{ViewingState, keep_ready};
 
 use crate::addresses::Addresses;
 use crate::check::bind_failure;
@@ -29,6 +30,7 @@ pub(crate) struct Doors {
     rtmps: Option<(TcpListener, Arc<ServerTls>)>,
     srt: SrtDoor,
     http: TcpListener,
+    viewing: TcpListener,
 }
 
 impl Doors {
@@ -44,7 +46,8 @@ impl Doors {
         let srt = SrtDoor::bind(settings.srt)
             .map_err(|error| StartError::Listen(bind_failure("srt", settings.srt, &error)))?;
         let http = bind("http", settings.http)?;
-        Ok(Self { rtmp, rtmps, srt, http })
+        let viewing = bind("viewing", settings.viewing)?;
+        Ok(Self { rtmp, rtmps, srt, http, viewing })
     }
 
     /// Where they are bound.
@@ -54,6 +57,7 @@ impl Doors {
             rtmps: self.rtmps.as_ref().map(|(listener, _)| local_address("rtmps", listener)).transpose()?,
             srt: self.srt.local_address().map_err(|error| StartError::Listen(format!("listen.srt: {error}")))?,
             http: local_address("http", &self.http)?,
+            viewing: local_address("viewing", &self.viewing)?,
             pid: std::process::id(),
             database_pid,
         })
@@ -91,7 +95,16 @@ impl Doors {
             rtmp: addresses.rtmp.port(),
             rtmps: addresses.rtmps.map(|address| address.port()),
             srt: addresses.srt.port(),
+            viewing: addresses.viewing.port(),
         };
+        let viewing = ViewingState::new(house.clone());
+        house.tasks().spawn(keep_ready(viewing.clone()));
+        let places = LobbyLimits {
+            let_in: settings.viewing_connections,
+            waiting: settings.viewing_connections,
+            per_address: settings.viewing_connections_per_address,
+        };
+        house.tasks().spawn(serve(self.viewing, waverant_viewing::router(viewing), house.clone(), places));
         let state = ApiState::new(house.clone(), first_run, settings.host.clone(), ports);
         let places = LobbyLimits {
             let_in: settings.http_connections,

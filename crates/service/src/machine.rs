@@ -37,7 +37,7 @@ pub(crate) fn raise_descriptors() -> usize {
 /// What the doors may take, and what is ours, beside shows.
 pub(crate) fn wanted_descriptors(settings: &Settings) -> usize {
     let rtmp = settings.rtmp_connections + settings.rtmp_callers;
-    rtmp + 2 * settings.http_connections + OWN_DESCRIPTORS
+    rtmp + 2 * (settings.http_connections + settings.viewing_connections) + OWN_DESCRIPTORS
 }
 
 /// Makes a folder, or takes the rights away that others have in it: `mode` are those that may

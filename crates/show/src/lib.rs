@@ -8,6 +8,7 @@ mod context;
 mod events;
 mod feed;
 mod leg;
+mod packaging;
 mod recorder;
 mod session;
 #[cfg(test)]
@@ -21,6 +22,7 @@ pub use leg::{
     Call, DialError, Dialed, Dialer, Dialing, LegHandle, LegLine, LegSnapshot, LegStatus, ProbeReport, ProbeStep,
     ProbeStepName, TcpDialer, probe,
 };
+pub use packaging::{Packaging, Waited};
 pub use recorder::{RecorderDesk, RecorderState, Takes};
 pub use session::{
     LegReport, Publisher, Registry, ReportedGap, Seat, Show, ShowEnd, ShowReport, ShowStart, SourceSnapshot,

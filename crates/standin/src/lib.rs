@@ -17,6 +17,7 @@ mod srt_player;
 mod tag_marks;
 mod take;
 mod ts_marks;
+mod viewer;
 
 pub use authority::{Authority, IssuedCertificate, Validity};
 pub use clip::Clip;
@@ -30,3 +31,5 @@ pub use player::{Player, PlayerOptions, PlayerReport};
 pub use siege::{Flood, FloodHabit, Siege, SiegeCounts, SiegeDoors, connect_as, stranger_address};
 pub use srt_player::watch_over_srt;
 pub use take::read_take;
+pub use ts_marks::read_transport_stream;
+pub use viewer::{PicturesReport, ViewerOptions, ViewerReport, watch_pictures, watch_playlists};

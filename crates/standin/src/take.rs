@@ -14,9 +14,14 @@ use crate::{Mark, MarkKind};
 /// If the file cannot be read.
 pub fn read_take(path: &Path) -> anyhow::Result<(Vec<Mark>, f64)> {
     let context = || format!("take {}", path.display());
-    let mut reader = FileReader::open(Bytes::from(std::fs::read(path).with_context(context)?)).with_context(context)?;
+    read_marks(Bytes::from(std::fs::read(path).with_context(context)?)).with_context(context)
+}
+
+/// The same of a file in memory.
+pub(crate) fn read_marks(file: Bytes) -> anyhow::Result<(Vec<Mark>, f64)> {
+    let mut reader = FileReader::open(file)?;
     let (mut marks, mut end) = (Vec::new(), MediaTime::ZERO);
-    while let Some(group) = reader.next_group().with_context(context)? {
+    while let Some(group) = reader.next_group()? {
         for sample in group {
             let track = &reader.tracks()[sample.track].track;
             let mut payload = vec![0; sample.size as usize];

@@ -13,6 +13,20 @@ pub(crate) struct TsMarks {
     first: Option<MediaTime>,
 }
 
+/// Reads a whole transport stream into marks.
+///
+/// # Errors
+/// If something in it is missing, damaged or not in time.
+pub fn read_transport_stream(bytes: &[u8]) -> anyhow::Result<Vec<Mark>> {
+    let (mut reader, mut marks) = (TsMarks::default(), Vec::new());
+    reader.push(bytes, &mut marks);
+    reader.finish(&mut marks);
+    match reader.fault() {
+        Some(fault) => Err(anyhow::anyhow!(fault)),
+        None => Ok(marks),
+    }
+}
+
 impl TsMarks {
     /// Takes bytes; what they hold is added to `marks`.
     pub(crate) fn push(&mut self, bytes: &[u8], marks: &mut Vec<Mark>) {

@@ -6,7 +6,7 @@ use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_relay::{
     KeyRight, LegPhase, LegRecord, NewSession, RecordingMode, Secret, SessionEnd, SlateChoice, TakeMark, TakeRecord,
-    TakeState, Takeover,
+    TakeState, Takeover, ViewingRules,
 };
 use waverant_store::{
     ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, Keychain,
@@ -30,6 +30,7 @@ fn settings() -> ChannelSettings {
         takeover: Takeover::Refuse,
         slate: SlateChoice::BuiltIn,
         srt: SrtTerms::default(),
+        viewing: ViewingRules::default(),
     }
 }
 

@@ -9,7 +9,8 @@ use waverant_model::{
 
 use super::recording::{Rules, told};
 use super::srt::{self, SrtTerms};
-use super::{dash, word};
+use super::viewing::ViewingRules;
+use super::{dash, millis, word};
 use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report, duration};
@@ -88,6 +89,8 @@ pub(super) struct Add {
     #[command(flatten)]
     srt: SrtTerms,
     #[command(flatten)]
+    viewing: ViewingRules,
+    #[command(flatten)]
     recording: Rules,
 }
 
@@ -142,6 +145,8 @@ pub(super) struct Change {
     slate: Option<Slate>,
     #[command(flatten)]
     srt: SrtTerms,
+    #[command(flatten)]
+    viewing: ViewingRules,
     #[command(flatten)]
     recording: Rules,
 }
@@ -205,6 +210,7 @@ impl Add {
             takeover: self.takeover.map(Takeover::choice).unwrap_or_default(),
             slate: self.slate.map(Slate::choice).unwrap_or_default(),
             srt: self.srt.change()?,
+            viewing: self.viewing.change()?,
         })
     }
 }
@@ -218,6 +224,7 @@ impl Change {
             takeover: self.takeover.map(Takeover::choice),
             slate: self.slate.map(Slate::choice),
             srt: self.srt.change()?,
+            viewing: self.viewing.change()?,
         })
     }
 }
@@ -265,14 +272,6 @@ fn rehearse(client: &Client, form: &Rehearse, report: &mut Report<'_>) -> Result
     }
     bar.finish_and_clear();
     super::session::print_report(&client.get(&format!("{session}/report"))?, report)
-}
-
-fn millis(option: &str, seconds: Option<f64>) -> Result<Option<u32>, Failure> {
-    let Some(seconds) = seconds else { return Ok(None) };
-    if !(0.0..=86_400.0).contains(&seconds) {
-        return Err(Failure::Usage(format!("{option}: {seconds} is not between 0 and 86400 seconds")));
-    }
-    Ok(Some(Duration::from_secs_f64(seconds).as_millis().try_into().unwrap_or(u32::MAX)))
 }
 
 fn columns() -> [Column<Kept>; 8] {

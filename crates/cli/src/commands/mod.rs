@@ -14,8 +14,10 @@ mod srt;
 mod take;
 mod token;
 mod turned_away;
+mod viewing;
 
 use std::io::{IsTerminal, Write};
+use std::time::Duration;
 
 use clap::{CommandFactory, Parser, Subcommand};
 use clap_complete::Shell;
@@ -58,6 +60,9 @@ enum Command {
     /// Destinations.
     #[command(subcommand)]
     Destination(destination::Destination),
+    /// Watching: who may, and where.
+    #[command(subcommand)]
+    Viewing(viewing::Viewing),
     /// Clips that stand in for a lost encoder.
     #[command(subcommand)]
     Slate(slate::Slate),
@@ -97,6 +102,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Channel(command) => command.run(&mut report),
         Command::Key(command) => command.run(&mut report),
         Command::Destination(command) => command.run(&mut report),
+        Command::Viewing(command) => command.run(&mut report),
         Command::Slate(command) => command.run(&mut report),
         Command::Session(command) => command.run(&mut report),
         Command::Recording(command) => command.run(&mut report),
@@ -134,6 +140,15 @@ fn dash(text: Option<&str>) -> String {
 /// A number that may be missing.
 fn number(value: Option<impl ToString>) -> String {
     value.map_or_else(|| "-".to_owned(), |value| value.to_string())
+}
+
+/// A time that an option gives in seconds, in milliseconds.
+fn millis(option: &str, seconds: Option<f64>) -> Result<Option<u32>, Failure> {
+    let Some(seconds) = seconds else { return Ok(None) };
+    if !(0.0..=86_400.0).contains(&seconds) {
+        return Err(Failure::Usage(format!("{option}: {seconds} is not between 0 and 86400 seconds")));
+    }
+    Ok(Some(Duration::from_secs_f64(seconds).as_millis().try_into().unwrap_or(u32::MAX)))
 }
 
 /// A choice, by the word that the API has for it.

@@ -1,9 +1,9 @@
 use time::OffsetDateTime;
 use waverant_model::{AddChannel, ChangeChannel, ChangeRecording};
-use waverant_relay::{Actor, ChannelName};
+use waverant_relay::{Actor, ChannelName, ViewingRules};
 use waverant_store::{Channel, ChannelSettings, RecordingSettings, SrtTerms};
 
-use super::{checked_text, recording, srt};
+use super::{checked_text, recording, srt, viewing};
 use crate::words::{slate_of, takeover_of};
 use crate::{House, HouseError};
 
@@ -37,6 +37,7 @@ impl House {
             takeover: takeover_of(form.takeover),
             slate: slate_of(form.slate),
             srt: srt::changed(form.srt, SrtTerms::default())?,
+            viewing: viewing::changed(&form.viewing, ViewingRules::default())?,
         };
         let channel = self.store.add_channel(name.as_str(), &settings, OffsetDateTime::now_utc()).await?;
         self.follow([channel.id]).await?;
@@ -57,6 +58,7 @@ impl House {
             takeover: form.takeover.map_or(present.takeover, takeover_of),
             slate: form.slate.map_or(present.slate, slate_of),
             srt: srt::changed(form.srt, present.srt)?,
+            viewing: viewing::changed(&form.viewing, present.viewing)?,
         };
         self.write_channel(name, &settings, by).await
     }

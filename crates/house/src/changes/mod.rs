@@ -8,6 +8,7 @@ mod recording;
 mod sending;
 mod slates;
 mod srt;
+mod viewing;
 
 pub use keys::MadeKey;
 

@@ -32,6 +32,7 @@ pub(super) struct Listen {
     pub(super) rtmps: Text,
     pub(super) srt: Text,
     pub(super) http: Text,
+    pub(super) viewing: Text,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -69,6 +70,8 @@ pub(super) struct Limits {
     pub(super) srt_connections_per_address: Number,
     pub(super) http_connections: Number,
     pub(super) http_connections_per_address: Number,
+    pub(super) viewing_connections: Number,
+    pub(super) viewing_connections_per_address: Number,
     pub(super) handshake_timeout_s: Number,
     pub(super) setup_timeout_s: Number,
     pub(super) idle_timeout_s: Number,

@@ -66,6 +66,8 @@ pub struct Settings {
     pub srt: SocketAddr,
     /// Where console and API are.
     pub http: SocketAddr,
+    /// Where viewers are.
+    pub viewing: SocketAddr,
     /// The host shown with stream keys.
     pub host: String,
     /// Keys of the house and the private database.
@@ -96,6 +98,10 @@ pub struct Settings {
     pub http_connections: usize,
     /// Connections to console and API from one address at once.
     pub http_connections_per_address: usize,
+    /// Viewers' connections at one time.
+    pub viewing_connections: usize,
+    /// From one address.
+    pub viewing_connections_per_address: usize,
     /// Bounds on one RTMP peer.
     pub rtmp_limits: Limits,
     /// How log lines look.
@@ -140,6 +146,7 @@ impl Settings {
             rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
             srt: reader.address("listen", "srt", file.listen.srt, "0.0.0.0:7810")?,
             http: reader.address("listen", "http", file.listen.http, "127.0.0.1:7800")?,
+            viewing: reader.address("listen", "viewing", file.listen.viewing, "0.0.0.0:7850")?,
             host: reader.text("house", "host", file.house.host, ""),
             state_folder: reader.text("house", "state_folder", file.house.state_folder, "/var/lib/waverant").into(),
             recordings_folder: reader
@@ -174,6 +181,12 @@ impl Settings {
                 "http_connections_per_address",
                 file.limits.http_connections_per_address,
                 128,
+            )?,
+            viewing_connections: count("viewing_connections", file.limits.viewing_connections, 1024)?,
+            viewing_connections_per_address: count(
+                "viewing_connections_per_address",
+                file.limits.viewing_connections_per_address,
+                256,
             )?,
             rtmp_limits,
             log_format: reader.log_format(file.log.format)?,
@@ -227,7 +240,7 @@ mod tests {
     #[case::syntax("[listen]\nrtmp = \"0.0.0.0:1935", "w.toml:2:21: invalid basic string")]
     #[case::unknown_key(
         "[listen]\nrtpm = \"0.0.0.0:1935\"",
-        "w.toml:2:1: unknown field `rtpm`, expected one of `rtmp`, `rtmps`, `srt`, `http`"
+        "w.toml:2:1: unknown field `rtpm`, expected one of `rtmp`, `rtmps`, `srt`, `http`, `viewing`"
     )]
     #[case::unknown_section("[lisen]\n", "w.toml:1:2: unknown field `lisen`")]
     #[case::wrong_type("[limits]\nmessage_mib = \"4\"", "w.toml:2:15: invalid type: string \"4\", expected u64")]

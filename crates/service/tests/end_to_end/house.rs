@@ -54,7 +54,7 @@ impl Ground {
     /// Writes the settings file with `more` behind it.
     pub(crate) fn write_settings(&self, more: &str) {
         let text = format!(
-            "[listen]\nrtmp = \"127.0.0.1:0\"\nsrt = \"127.0.0.1:0\"\nhttp = \"127.0.0.1:0\"\n\
+            "[listen]\nrtmp = \"127.0.0.1:0\"\nsrt = \"127.0.0.1:0\"\nhttp = \"127.0.0.1:0\"\nviewing = \"127.0.0.1:0\"\n\
              [house]\nstate_folder = \"{state}\"\nrecordings_folder = \"{recordings}\"\nready_file = \"{ready}\"\n\
              recordings_floor_mib = 0\n\
              [database]\nurl = \"{url}\"\n[first_run]\nadministrator_file = \"{administrator}\"\n{more}",
@@ -119,6 +119,7 @@ impl Ground {
             rtmps: address("rtmps"),
             srt: address("srt").unwrap(),
             http: address("http").unwrap(),
+            viewing: address("viewing").unwrap(),
             token: String::new(),
         }
     }
@@ -132,6 +133,7 @@ pub(crate) struct House<'a> {
     pub(crate) rtmps: Option<SocketAddr>,
     pub(crate) srt: SocketAddr,
     pub(crate) http: SocketAddr,
+    pub(crate) viewing: SocketAddr,
     token: String,
 }
 

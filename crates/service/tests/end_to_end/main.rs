@@ -34,3 +34,4 @@ mod srt_destinations;
 mod strangers;
 mod takeover;
 mod turns;
+mod viewing;

@@ -1,10 +1,10 @@
 use sqlx::mysql::MySqlRow;
 use sqlx::{AssertSqlSafe, Row};
 use time::OffsetDateTime;
-use waverant_relay::{Secret, SlateChoice, Takeover};
+use waverant_relay::{Secret, SlateChoice, Takeover, ViewingRules};
 
 use super::recording::{self, RecordingSettings};
-use super::{places, time_in, to_column};
+use super::{places, time_in, to_column, viewing};
 use crate::{Store, StoreError};
 
 /// What of a channel can be changed.
@@ -22,6 +22,8 @@ pub struct ChannelSettings {
     pub slate: SlateChoice,
     /// What it asks of encoders and players over SRT.
     pub srt: SrtTerms,
+    /// Who may watch it, and how.
+    pub viewing: ViewingRules,
 }
 
 /// What a channel asks of encoders and players over SRT, or a destination of us.
@@ -91,6 +93,7 @@ impl Store {
                 takeover: takeover_from(row.try_get("takeover")?),
                 slate: slate_from(row.try_get("slate")?),
                 srt: self.srt_terms_from(row)?,
+                viewing: viewing::from_row(row)?,
             },
             created_at: time_in(row, "created_at")?,
         })
@@ -145,11 +148,12 @@ impl Store {
         settings: &ChannelSettings,
         now: OffsetDateTime,
     ) -> Result<Channel, StoreError> {
-        let columns = recording::COLUMNS.join(", ");
+        let columns = [recording::COLUMNS.as_slice(), &viewing::COLUMNS].concat();
         let added = format!(
             "INSERT INTO channels (name, title, hold_ms, takeover, slate, srt_latency_ms, sealed_passphrase, \
-             created_at, {columns}) VALUES (?, ?, ?, ?, ?, ?, ?, ?{})",
-            ", ?".repeat(recording::COLUMNS.len())
+             created_at, {}) VALUES (?, ?, ?, ?, ?, ?, ?, ?{})",
+            columns.join(", "),
+            ", ?".repeat(columns.len())
         );
         let query = sqlx::query(AssertSqlSafe(added))
             .bind(name)
@@ -161,7 +165,8 @@ impl Store {
             .bind(self.seal_passphrase(&settings.srt)?)
             .bind(to_column(now));
         let mut transaction = self.pool.begin().await?;
-        let added = settings.recording.bind(query).execute(&mut *transaction).await;
+        let query = viewing::bind(&settings.viewing, settings.recording.bind(query));
+        let added = query.execute(&mut *transaction).await;
         let id = added.map_err(StoreError::name_taken(name))?.last_insert_id();
         Self::count_change(&mut transaction, id).await?;
         transaction.commit().await?;
@@ -173,10 +178,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn change_channel(&self, name: &str, settings: &ChannelSettings) -> Result<Channel, StoreError> {
-        let columns = recording::COLUMNS.map(|column| format!("{column} = ?")).join(", ");
+        let columns = [recording::COLUMNS.as_slice(), &viewing::COLUMNS].concat().join(" = ?, ");
         let changed = format!(
             "UPDATE channels SET title = ?, hold_ms = ?, takeover = ?, slate = ?, srt_latency_ms = ?, \
-             sealed_passphrase = ?, {columns} WHERE name = ?"
+             sealed_passphrase = ?, {columns} = ? WHERE name = ?"
         );
         let query = sqlx::query(AssertSqlSafe(changed))
             .bind(&settings.title)
@@ -187,7 +192,7 @@ impl Store {
             .bind(self.seal_passphrase(&settings.srt)?);
         let id = self.channel(name).await?.id;
         let mut transaction = self.pool.begin().await?;
-        settings.recording.bind(query).bind(name).execute(&mut *transaction).await?;
+        viewing::bind(&settings.viewing, settings.recording.bind(query)).bind(name).execute(&mut *transaction).await?;
         Self::count_change(&mut transaction, id).await?;
         transaction.commit().await?;
         self.channel(name).await

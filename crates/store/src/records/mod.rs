@@ -12,6 +12,7 @@ mod takes_due;
 mod turned_away;
 mod users;
 mod versions;
+mod viewing;
 
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;

@@ -1,0 +1,184 @@
+//! Viewers watch over HTTP: by playlists and pieces, a picture at a time, and as a transport stream.
+
+use std::io::Read;
+use std::time::Duration;
+
+use serde_json::json;
+use waverant_standin::{
+    Mark, MarkKind, ViewerOptions, ViewerReport, first_difference, watch_pictures, watch_playlists,
+};
+
+use crate::house::{Ground, House, clip};
+
+/// A viewer in mid-show has its first piece after this at the latest.
+const START_LIMIT_MS: u64 = 1_000;
+
+async fn follow(house: &House<'_>, is_near: bool) -> Vec<ViewerReport> {
+    let address = format!("http://{}/watch/finish-line/live/index.m3u8", house.viewing);
+    let options = ViewerOptions { address, is_near, length: Duration::from_secs(25) };
+    tokio::task::spawn_blocking(move || watch_playlists(&options)).await.unwrap().unwrap()
+}
+
+async fn on_air(house: &House<'_>, millis: u64) {
+    house.wait_until("on air", |house| house.live()["session"]["video"].is_object()).await;
+    tokio::time::sleep(Duration::from_millis(millis)).await;
+}
+
+/// True if all of `received` is a run of what was sent, to its end.
+fn check_run(sent: &[Mark], received: &[Mark], kind: fn(MarkKind) -> bool) -> usize {
+    let of = |marks: &[Mark]| marks.iter().filter(|mark| kind(mark.kind)).map(|mark| mark.digest.clone()).collect();
+    let (sent, received): (Vec<String>, Vec<String>) = (of(sent), of(received));
+    assert!(!received.is_empty());
+    let at = sent.iter().position(|digest| *digest == received[0]).expect("the first was sent");
+    assert_eq!(sent[at..], received[..], "from {at} on");
+    received.len()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn viewers_follow_playlists_from_mid_show_to_the_end() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    house.change_channel(json!({"viewing": {"audience": "everybody"}}));
+    let viewers = async {
+        on_air(&house, 5_000).await;
+        tokio::join!(follow(&house, true), follow(&house, false))
+    };
+    let (sent, (near, plain)) = tokio::join!(house.publish(house.encoder(&key, 14.0)), viewers);
+    for tracks in [near, plain] {
+        let [pictures, sound] = &tracks[..] else { panic!("{} tracks", tracks.len()) };
+        assert!(pictures.is_ended && sound.is_ended);
+        assert!(pictures.first_piece_after_ms < START_LIMIT_MS, "{} ms", pictures.first_piece_after_ms);
+        assert!(check_run(&sent.sent, &pictures.received, MarkKind::is_picture) > 250);
+        assert_eq!(pictures.received[0].kind, MarkKind::Keyframe);
+        check_run(&sent.sent, &sound.received, |kind| kind == MarkKind::Sound);
+        assert_eq!(pictures.discontinuity_count, 0);
+    }
+}
+
+/// The encoder is lost and returns: the viewer goes on in the same playlists, and sees the slate between.
+#[tokio::test(flavor = "multi_thread")]
+async fn viewers_go_on_when_the_encoder_returns() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(20_000);
+    house.change_channel(json!({"viewing": {"audience": "everybody"}, "slate": "built_in"}));
+    let encoders = async {
+        let mut lost = house.encoder(&key, 20.0);
+        lost.fault = Some(waverant_standin::EncoderFault::BreakAfter(Duration::from_secs(6)));
+        let first = house.publish(lost).await;
+        tokio::time::sleep(Duration::from_secs(3)).await;
+        let mut again = house.encoder(&key, 6.0);
+        again.first_packet = clip().keyframe_from(first.next_packet);
+        (first, house.publish(again).await)
+    };
+    let viewer = async {
+        on_air(&house, 2_000).await;
+        follow(&house, true).await
+    };
+    let ((first, second), tracks) = tokio::join!(encoders, viewer);
+    let [pictures, sound] = &tracks[..] else { panic!("{} tracks", tracks.len()) };
+    assert!(pictures.is_ended && pictures.discontinuity_count >= 1);
+    assert_eq!(pictures.discontinuity_count, sound.discontinuity_count);
+    let of = |marks: &[Mark]| marks.iter().filter(|mark| mark.kind.is_picture()).cloned().collect::<Vec<_>>();
+    let (before, after) = (of(&first.sent), of(&second.sent));
+    let is_of = |sent: &[Mark], mark: &Mark| sent.iter().any(|other| other.digest == mark.digest);
+    let seen_before = pictures.received.iter().filter(|mark| is_of(&before, mark)).count();
+    let seen_after = pictures.received.iter().filter(|mark| is_of(&after, mark)).count();
+    assert!(seen_before > 100 && seen_after == after.len(), "{seen_before} and {seen_after} of {}", after.len());
+    assert!(pictures.received.len() > seen_before + seen_after, "the slate is shown between");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn viewers_take_a_picture_at_a_time() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    house.change_channel(json!({"viewing": {"audience": "everybody"}}));
+    let viewer = async {
+        on_air(&house, 2_000).await;
+        watch_pictures(house.viewing, "/watch/finish-line/pictures", Duration::from_secs(20)).await.unwrap()
+    };
+    let (sent, report) = tokio::join!(house.publish(house.encoder(&key, 8.0)), viewer);
+    assert!(report.first_picture_after_ms < START_LIMIT_MS, "{} ms", report.first_picture_after_ms);
+    assert!(report.told[0].contains("\"codec\":\"avc1."), "{}", report.told[0]);
+    assert!(check_run(&sent.sent, &report.received, MarkKind::is_picture) > 120);
+    check_run(&sent.sent, &report.received, |kind| kind == MarkKind::Sound);
+    assert_eq!(report.goodbye.as_deref(), Some("the show is over"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn players_take_a_transport_stream() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    house.change_channel(json!({"viewing": {"audience": "everybody"}}));
+    let player = async {
+        on_air(&house, 1_000).await;
+        let address = format!("http://{}/watch/finish-line/stream.ts", house.viewing);
+        tokio::task::spawn_blocking(move || {
+            let mut answer = ureq::get(address).call().unwrap();
+            let mut bytes = Vec::new();
+            answer.body_mut().as_reader().read_to_end(&mut bytes).unwrap();
+            (answer.headers()["content-type"].to_str().unwrap().to_owned(), bytes)
+        })
+        .await
+        .unwrap()
+    };
+    let (sent, (media_type, bytes)) = tokio::join!(house.publish(house.encoder(&key, 6.0)), player);
+    assert_eq!((media_type.as_str(), bytes.len() % 188), ("video/mp2t", 0));
+    let received = waverant_standin::read_transport_stream(&bytes).unwrap();
+    assert!(received.iter().filter(|mark| mark.kind.is_picture()).count() > 100);
+    assert_eq!(first_difference(&sent.sent, &received), None);
+}
+
+/// Who may not watch sees nothing, not even that there is a channel; and a channel that is closed is closed at once.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_not_open_is_not_there() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+    let get = |path: &str| {
+        let mut answer = agent.get(format!("http://{}{path}", house.viewing)).call().unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_to_string().unwrap_or_default())
+    };
+    let closed = get("/watch/finish-line/live/index.m3u8");
+    assert_eq!(closed, get("/watch/nobody-knows/live/index.m3u8"));
+    assert_eq!(closed.0, 404);
+    house.change_channel(json!({"viewing": {"audience": "everybody"}}));
+    assert_eq!(get("/watch/finish-line/live/index.m3u8").1, "The channel is not on air now.");
+    let show = house.publish(house.encoder(&key, 8.0));
+    let strangers = async {
+        on_air(&house, 2_500).await;
+        let (status, playlist) = get("/watch/finish-line/live/index.m3u8");
+        assert_eq!(status, 200, "{playlist}");
+        let media = playlist.lines().last().unwrap().strip_suffix("index.m3u8").unwrap().to_owned();
+        let place = format!("/watch/finish-line/live/{media}");
+        for (path, expected) in [
+            ("index.m3u8?_HLS_part=0", 400),
+            ("index.m3u8?_HLS_msn=100000", 400),
+            ("index.m3u8?_HLS_msn=-1", 400),
+            ("100000.m4s", 404),
+            ("0-999.m4s", 404),
+            ("head-99.mp4", 404),
+            ("..%2f..%2f..%2fetc%2fpasswd", 404),
+            ("../1/../../../../channels", 404),
+            ("head-0.mp4", 200),
+        ] {
+            assert_eq!(get(&format!("{place}{path}")).0, expected, "{path}");
+        }
+        assert_eq!(get("/watch/finish-line/live/12345/0/0.m4s").0, 404, "a piece of another run");
+        assert_eq!(get("/api/v1/channels").0, 404, "the API is not here");
+        let watching = watch_pictures(house.viewing, "/watch/finish-line/pictures", Duration::from_secs(20));
+        let closing = async {
+            tokio::time::sleep(Duration::from_millis(700)).await;
+            house.change_channel(json!({"viewing": {"audience": "nobody"}}));
+            assert_eq!(get("/watch/finish-line/live/index.m3u8").0, 404);
+            assert_eq!(get(&format!("{place}head-0.mp4")).0, 404);
+        };
+        let (report, ()) = tokio::join!(watching, closing);
+        assert_eq!(report.unwrap().goodbye.as_deref(), Some("the channel is not open any more"));
+    };
+    tokio::join!(show, strangers);
+}

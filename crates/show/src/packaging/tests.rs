@@ -1,0 +1,94 @@
+use std::path::PathBuf;
+
+use waverant_container::PlaylistCheck;
+use waverant_media::testing::h264_and_aac;
+use waverant_media::{Packet, TrackKind};
+use waverant_relay::Origin;
+
+use super::*;
+use crate::feed::Feed;
+use crate::testing::{MemoryLedger, context};
+
+/// Pushes pictures `from..to`, 25 a second with a keyframe each second, and 40 ms of sound with each.
+fn push(feed: &Feed, numbers: std::ops::Range<i64>) {
+    let tracks = Arc::new(h264_and_aac());
+    for number in numbers {
+        let time = MediaTime::from_millis(number * 40);
+        for (track, payload) in [(TrackId::VIDEO, &[0, 0, 0, 1, 0x41][..]), (TrackId::AUDIO, &[1][..])] {
+            let random_access = number % 25 == 0 || track == TrackId::AUDIO;
+            let (kind, payload) = (track.kind(), payload.to_vec().into());
+            let packet = Packet { track, kind, dts: time, pts: time, random_access, payload };
+            if kind == TrackKind::Video || number % 2 == 0 {
+                feed.push(packet, tracks.clone(), Origin::Show);
+            }
+        }
+    }
+    feed.tell_news();
+}
+
+fn started(always: bool) -> (ShowContext, Arc<Packaging>) {
+    let show = context(Arc::new(MemoryLedger::default()), PathBuf::from("/nowhere"));
+    push(show.feeds.live(), 0..150);
+    let packaging = Packaging::start(&show, PackagingRules::default(), always);
+    (show, packaging)
+}
+
+#[tokio::test(start_paused = true)]
+async fn the_first_viewer_has_something_to_play_at_once() {
+    let (_show, packaging) = started(false);
+    let began = clock::now();
+    packaging.wait_to_begin(Duration::from_secs(5)).await;
+    assert!(clock::now() - began < Duration::from_millis(100));
+    let playlist = packaging.playlist(TrackId::VIDEO, false).unwrap();
+    let mut check = PlaylistCheck::default();
+    check.read(&playlist).unwrap();
+    assert!(check.segment_count() >= 2, "{playlist}");
+    let again = packaging.playlist(TrackId::VIDEO, false).unwrap();
+    assert!(Arc::ptr_eq(&playlist, &again), "it is made once");
+    assert!(packaging.multivariant().unwrap().contains(&format!("\n{}/0/index.m3u8\n", packaging.run())));
+}
+
+#[tokio::test(start_paused = true)]
+async fn who_asks_for_what_comes_next_waits_for_it() {
+    let (show, packaging) = started(false);
+    packaging.wait_to_begin(Duration::from_secs(5)).await;
+    let position = packaging.packager.lock().position(TrackId::VIDEO).unwrap();
+    let (number, patience) = (position.segment.unwrap(), Duration::from_secs(3));
+    let wait = |number| packaging.wait_for(TrackId::VIDEO, number, None, patience);
+    assert_eq!(wait(number + 1).await, Waited::Late);
+    assert_eq!(wait(number + 3).await, Waited::Wrong);
+    assert_eq!(packaging.wait_for(TrackId(8), 0, None, patience).await, Waited::Wrong);
+    let part = PieceName::Part(number + 1, 0);
+    assert!(matches!(packaging.wait_to_find(TrackId::VIDEO, part, patience).await, Found::NotYet | Found::Absent));
+    let (waited, found, ()) = tokio::join!(
+        wait(number + 1),
+        packaging.wait_to_find(TrackId::VIDEO, PieceName::Segment(number), patience),
+        async {
+            tokio::time::sleep(Duration::from_millis(500)).await;
+            push(show.feeds.live(), 150..250);
+        }
+    );
+    assert_eq!(waited, Waited::There);
+    assert!(matches!(found, Found::Piece(piece) if piece.size_bytes() > 0));
+}
+
+#[tokio::test(start_paused = true)]
+async fn it_ends_with_the_show_and_wakes_who_waits() {
+    let (show, packaging) = started(false);
+    packaging.wait_to_begin(Duration::from_secs(5)).await;
+    let number = packaging.packager.lock().position(TrackId::VIDEO).unwrap().segment.unwrap();
+    let (waited, ()) =
+        tokio::join!(packaging.wait_for(TrackId::VIDEO, number + 2, None, Duration::from_secs(60)), async {
+            tokio::time::sleep(Duration::from_millis(500)).await;
+            show.feeds.end();
+        });
+    assert_eq!((waited, packaging.has_ended()), (Waited::There, true));
+    assert!(packaging.playlist(TrackId::VIDEO, false).unwrap().ends_with("#EXT-X-ENDLIST\n"));
+}
+
+#[tokio::test(start_paused = true)]
+async fn it_stops_when_nobody_asks_unless_it_is_to_go_on() {
+    let ((_one, idle), (_other, kept)) = (started(false), started(true));
+    tokio::time::sleep(IDLE * 4).await;
+    assert!(idle.is_stopped() && !kept.is_stopped());
+}

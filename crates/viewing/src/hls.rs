@@ -1,0 +1,160 @@
+//! Playlists, manifests and pieces.
+//!
+//! Source: RFC 8216bis, 6.2; ISO/IEC 23009-1, 5.3
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::body::Body;
+use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use serde::Deserialize;
+use waverant_container::PieceName;
+use waverant_media::TrackId;
+use waverant_relay::Found;
+use waverant_show::{Packaging, Waited};
+
+use crate::open::open_channel;
+use crate::piece_body::PieceBody;
+use crate::{Fault, ViewingState};
+
+const PLAYLIST: &str = "application/vnd.apple.mpegurl";
+const MANIFEST: &str = "application/dash+xml";
+const VIDEO: &str = "video/mp4";
+const AUDIO: &str = "audio/mp4";
+
+/// What changes with each segment, and what never does.
+const SHORT: &str = "public, max-age=1";
+const FOR_GOOD: &str = "public, max-age=3600, immutable";
+
+/// So long a player is kept waiting for what will come: three of the longest segments.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// So long the first viewer waits for the first segment.
+const BEGIN_PATIENCE: Duration = Duration::from_secs(12);
+
+pub(crate) async fn multivariant(
+    State(state): State<ViewingState>,
+    Path(channel): Path<String>,
+) -> Result<Response, Fault> {
+    let packaging = begun(&state, &channel).await?;
+    let text = packaging.multivariant().ok_or(Fault::OffAir)?;
+    Ok(told(PLAYLIST, SHORT, &text))
+}
+
+pub(crate) async fn manifest(
+    State(state): State<ViewingState>,
+    Path(channel): Path<String>,
+) -> Result<Response, Fault> {
+    let packaging = begun(&state, &channel).await?;
+    let text = packaging.manifest().ok_or(Fault::OffAir)?;
+    Ok(told(MANIFEST, SHORT, &text))
+}
+
+/// What a player asks of a playlist.
+///
+/// Source: RFC 8216bis, 6.2.5
+#[derive(Debug, Default, Deserialize)]
+pub(crate) struct Directives {
+    #[serde(rename = "_HLS_msn")]
+    segment: Option<u64>,
+    #[serde(rename = "_HLS_part")]
+    part: Option<u32>,
+    #[serde(rename = "_HLS_skip")]
+    skip: Option<String>,
+}
+
+pub(crate) async fn playlist(
+    State(state): State<ViewingState>,
+    Path((channel, run, track)): Path<(String, u64, u8)>,
+    directives: Result<Query<Directives>, axum::extract::rejection::QueryRejection>,
+) -> Result<Response, Fault> {
+    let packaging = this_run(&state, &channel, run)?;
+    let Query(asked) = directives.map_err(|error| Fault::Wrong(error.body_text()))?;
+    let track = TrackId(track);
+    match (asked.segment, asked.part) {
+        (Some(segment), part) => match packaging.wait_for(track, segment, part, PATIENCE).await {
+            Waited::There => {}
+            Waited::Late => return Err(Fault::Late),
+            Waited::Wrong => {
+                let told = "_HLS_msn is further ahead than the next two segments, or the track is none";
+                return Err(Fault::Wrong(told.to_owned()));
+            }
+        },
+        (None, Some(_)) => return Err(Fault::Wrong("_HLS_part is given without _HLS_msn".to_owned())),
+        (None, None) => packaging.wait_to_begin(BEGIN_PATIENCE).await,
+    }
+    let skips = matches!(asked.skip.as_deref(), Some("YES" | "v2"));
+    let text = packaging.playlist(track, skips).ok_or(Fault::Gone)?;
+    Ok(told(PLAYLIST, SHORT, &text))
+}
+
+pub(crate) async fn piece(
+    State(state): State<ViewingState>,
+    Path((channel, run, track, name)): Path<(String, u64, u8, String)>,
+    headers: HeaderMap,
+) -> Result<Response, Fault> {
+    let name: PieceName = name.parse().map_err(|_| Fault::Gone)?;
+    let packaging = this_run(&state, &channel, run)?;
+    let track = TrackId(track);
+    let found = match packaging.find(track, name) {
+        Found::NotYet => packaging.wait_to_find(track, name, PATIENCE).await,
+        found => found,
+    };
+    let body = match found {
+        Found::Header(header) => PieceBody::new(std::iter::once(header)),
+        Found::Piece(piece) => PieceBody::new(piece.segments().cloned()),
+        Found::NotYet => return Err(Fault::Late),
+        Found::Absent => return Err(Fault::Gone),
+    };
+    let media_type = if track.kind() == waverant_media::TrackKind::Video { VIDEO } else { AUDIO };
+    Ok(sent(media_type, body, &headers))
+}
+
+/// The packaging of a channel, with something to play.
+async fn begun(state: &ViewingState, channel: &str) -> Result<Arc<Packaging>, Fault> {
+    let rules = open_channel(&state.house, channel)?;
+    let packaging = state.screens.of(&state.house, &rules)?;
+    packaging.wait_to_begin(BEGIN_PATIENCE).await;
+    Ok(packaging)
+}
+
+/// The packaging that an address was told by. One of another run has other pieces.
+fn this_run(state: &ViewingState, channel: &str, run: u64) -> Result<Arc<Packaging>, Fault> {
+    let rules = open_channel(&state.house, channel)?;
+    let packaging = state.screens.of(&state.house, &rules)?;
+    if packaging.run() == run { Ok(packaging) } else { Err(Fault::Gone) }
+}
+
+fn told(media_type: &'static str, caching: &'static str, text: &str) -> Response {
+    ([(header::CONTENT_TYPE, media_type), (header::CACHE_CONTROL, caching)], text.to_owned()).into_response()
+}
+
+/// A piece, or the range of it that is asked for.
+fn sent(media_type: &'static str, body: PieceBody, headers: &HeaderMap) -> Response {
+    let size = body.len();
+    let asked = headers.get(header::RANGE).and_then(|range| range.to_str().ok());
+    let ranges =
+        asked.map(|range| http_range_header::parse_range_header(range).and_then(|ranges| ranges.validate(size)));
+    let fixed = [
+        (header::CONTENT_TYPE, HeaderValue::from_static(media_type)),
+        (header::CACHE_CONTROL, HeaderValue::from_static(FOR_GOOD)),
+        (header::ACCEPT_RANGES, HeaderValue::from_static("bytes")),
+    ];
+    match ranges {
+        Some(Ok(ranges)) if ranges.len() == 1 => {
+            let range = &ranges[0];
+            let place = format!("bytes {}-{}/{size}", range.start(), range.end());
+            let body = Body::new(body.cut(range));
+            (StatusCode::PARTIAL_CONTENT, fixed, [(header::CONTENT_RANGE, place)], body).into_response()
+        }
+        Some(Err(_)) => {
+            let place = format!("bytes */{size}");
+            let fixed = [(header::CONTENT_RANGE, place), (header::CACHE_CONTROL, "no-store".to_owned())];
+            (StatusCode::RANGE_NOT_SATISFIABLE, fixed).into_response()
+        }
+        // Several ranges at once are answered with the whole, as a server may.
+        Some(Ok(_)) | None => (fixed, Body::new(body)).into_response(),
+    }
+}

@@ -1,0 +1,82 @@
+//! Watching over HTTP: what a channel's viewers fetch, without an account.
+//!
+//! Everything is under `/watch/CHANNEL`. Whether somebody may is looked up at each request, and once a second for
+//! who stays; a channel that is not open to the caller looks like one that is not there.
+
+mod fault;
+mod hls;
+mod open;
+mod pictures;
+mod piece_body;
+mod screens;
+mod transport;
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::Router;
+use axum::extract::Request;
+use axum::http::{HeaderValue, Method, StatusCode, header};
+use axum::middleware::{Next, from_fn};
+use axum::response::Response;
+use axum::routing::get;
+use tower_http::cors::{AllowOrigin, CorsLayer};
+use tower_http::set_header::SetResponseHeaderLayer;
+use waverant_house::House;
+use waverant_net::Place;
+
+pub use screens::keep_ready;
+
+pub(crate) use fault::Fault;
+use screens::Screens;
+
+/// How often it is looked whether who stays may still watch.
+pub(crate) const LOOK_INTERVAL: Duration = Duration::from_secs(1);
+
+/// How far a viewer that stays may be behind before it goes on at the newest keyframe.
+pub(crate) const ALLOWANCE: waverant_media::MediaTime = waverant_media::MediaTime::from_millis(5_000);
+
+/// What all requests share.
+#[derive(Clone, Debug)]
+pub struct ViewingState {
+    house: Arc<House>,
+    screens: Arc<Screens>,
+}
+
+impl ViewingState {
+    /// Viewing of a house's channels.
+    pub fn new(house: Arc<House>) -> Self {
+        Self { house, screens: Arc::default() }
+    }
+}
+
+/// All that viewers reach.
+pub fn router(state: ViewingState) -> Router {
+    let fixed = |name, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
+    // Pages of any site may show an open channel; there is nothing here that a cookie would open.
+    let any_site = CorsLayer::new().allow_origin(AllowOrigin::any()).allow_methods([Method::GET, Method::HEAD]);
+    Router::new()
+        .route("/watch/{channel}/live/index.m3u8", get(hls::multivariant))
+        .route("/watch/{channel}/live/index.mpd", get(hls::manifest))
+        .route("/watch/{channel}/live/{run}/{track}/index.m3u8", get(hls::playlist))
+        .route("/watch/{channel}/live/{run}/{track}/{piece}", get(hls::piece))
+        .route("/watch/{channel}/pictures", get(pictures::upgrade))
+        .route("/watch/{channel}/stream.ts", get(transport::stream))
+        .fallback(fault::nothing_here)
+        .with_state(state)
+        .layer(from_fn(keep_place))
+        .layer(any_site)
+        .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
+}
+
+/// Who got something of a channel keeps its place: it does not make room for the next stranger.
+async fn keep_place(request: Request, next: Next) -> Response {
+    let place = request.extensions().get::<Arc<Place>>().cloned();
+    let response = next.run(request).await;
+    let got_some = response.status().is_success() || response.status() == StatusCode::SWITCHING_PROTOCOLS;
+    if let Some(place) = place.filter(|_| got_some) {
+        let _ = place.let_in();
+    }
+    response
+}

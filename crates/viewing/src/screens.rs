@@ -1,0 +1,62 @@
+//! The packagings that run: one for each channel that somebody watches by segments.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Weak};
+use std::time::Duration;
+
+use parking_lot::Mutex;
+use tokio::time::{MissedTickBehavior, interval};
+use waverant_house::House;
+use waverant_relay::{Audience, ChannelRules};
+use waverant_show::Packaging;
+
+use crate::{Fault, ViewingState};
+
+/// How often it is looked which channels are to be packaged while nobody watches.
+const READY_INTERVAL: Duration = Duration::from_secs(1);
+
+/// Packagings by channel; each lives as long as it runs.
+#[derive(Debug, Default)]
+pub(crate) struct Screens(Mutex<HashMap<u64, (u64, Weak<Packaging>)>>);
+
+impl Screens {
+    /// The packaging of a channel's show, begun if nobody watched it yet; of one that is over, for as long as
+    /// viewers may still fetch its end.
+    pub(crate) fn of(&self, house: &House, rules: &ChannelRules) -> Result<Arc<Packaging>, Fault> {
+        let mut screens = self.0.lock();
+        let running = screens.get(&rules.id).and_then(|(session, packaging)| Some((*session, packaging.upgrade()?)));
+        let running = running.filter(|(_, packaging)| !packaging.is_stopped());
+        let show = house.show(rules.id).filter(|show| !show.live().has_ended());
+        match (show, running) {
+            (Some(show), Some((session, packaging))) if session == show.id() => Ok(packaging),
+            (Some(show), _) => {
+                let viewing = show.rules().viewing;
+                let packaging = Packaging::start(show.context(), viewing.packaging(), viewing.is_always_ready);
+                screens.retain(|_, (_, packaging)| packaging.strong_count() > 0);
+                screens.insert(rules.id, (show.id(), Arc::downgrade(&packaging)));
+                Ok(packaging)
+            }
+            (None, Some((_, packaging))) => Ok(packaging),
+            (None, None) => Err(Fault::OffAir),
+        }
+    }
+}
+
+/// Packages the shows of channels that are to be ready before somebody watches, until the service stops.
+pub async fn keep_ready(state: ViewingState) {
+    let mut ticks = interval(READY_INTERVAL);
+    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            _ = ticks.tick() => {}
+            () = state.house.stopping().cancelled() => return,
+        }
+        let directory = state.house.directory();
+        let is_wanted =
+            |rules: &&Arc<ChannelRules>| rules.viewing.is_always_ready && rules.viewing.audience != Audience::Nobody;
+        for rules in directory.channels().filter(is_wanted) {
+            // Who is not on air has nothing to be ready.
+            let _ = state.screens.of(&state.house, rules);
+        }
+    }
+}
