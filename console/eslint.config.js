@@ -3,7 +3,7 @@ import hooks from "eslint-plugin-react-hooks";
 import tseslint from "typescript-eslint";
 
 export default tseslint.config(
-  { ignores: ["dist", "src/api/types.ts"] },
+  { ignores: ["dist", "dist-watch", "src/api/types.ts"] },
   js.configs.recommended,
   ...tseslint.configs.strict,
   { plugins: { "react-hooks": hooks }, rules: hooks.configs.recommended.rules },

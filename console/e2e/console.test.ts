@@ -1,22 +1,12 @@
-import { type Browser, chromium, type Page } from "playwright-core";
+import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { launch } from "./browser";
 import { PASSWORD, Show } from "./show";
-
-const ARGUMENTS = [
-  "--no-sandbox",
-  "--disable-gpu",
-  "--disable-quic",
-  "--no-first-run",
-  "--disable-background-networking",
-  "--disable-component-update",
-  "--disable-sync",
-  "--autoplay-policy=no-user-gesture-required",
-];
 
 let browser: Browser;
 
 beforeAll(async () => {
-  browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: ARGUMENTS });
+  browser = await launch();
 });
 afterAll(() => browser.close());
 

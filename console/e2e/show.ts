@@ -7,6 +7,9 @@ import { fileURLToPath } from "node:url";
 const top = fileURLToPath(new URL("../..", import.meta.url));
 const programs = join(top, "target", "debug");
 
+/** What stand-in encoders publish. */
+export const CLIP = join(top, "demo", "regatta.mp4");
+
 export const PASSWORD = "regatta morning";
 
 async function until(what: string, condition: () => boolean): Promise<void> {
@@ -22,6 +25,7 @@ export class Show {
   readonly folder = mkdtempSync(join(tmpdir(), "waverant-console-"));
   private readonly children: ChildProcess[] = [];
   url = "";
+  viewing = "";
   rtmp = "";
 
   private start(program: string, args: string[], env: Record<string, string> = {}): ChildProcess {
@@ -45,7 +49,12 @@ export class Show {
       ...(administratorFile ? { WAVERANT_FIRST_RUN_ADMINISTRATOR_FILE: administrator } : {}),
     });
     await until("the service", () => existsSync(ready));
-    const addresses = JSON.parse(readFileSync(ready, "utf8")) as { http: string; rtmp: string };
+    const addresses = JSON.parse(readFileSync(ready, "utf8")) as {
+      http: string;
+      rtmp: string;
+      viewing: string;
+    };
+    this.viewing = `http://${addresses.viewing}`;
     this.url = `http://${addresses.http}`;
     this.rtmp = `rtmp://${addresses.rtmp}/in`;
   }
@@ -60,6 +69,16 @@ export class Show {
     return execFileSync(join(programs, "waverant"), args, { env, input, encoding: "utf8" });
   }
 
+  signIn(): void {
+    this.cli(["sign-in", this.url, "--name", "harbour", "--password-file", "-"], PASSWORD);
+  }
+
+  /** Makes a stream key. */
+  key(channel: string, label: string): string {
+    const made = JSON.parse(this.cli(["key", "add", channel, label, "--json"])) as { encoder: { key: string } };
+    return made.encoder.key;
+  }
+
   async platform(name: string): Promise<string> {
     const address = join(this.folder, `${name}.address`);
     this.start("waverant-standin", ["platform", "--ready-file", address], { STANDIN_KEY: `${name}-key` });
@@ -68,10 +87,13 @@ export class Show {
   }
 
   encoder(key: string, seconds: number): Promise<void> {
-    const clip = join(top, "demo", "regatta.mp4");
-    const args = ["encoder", "--server", this.rtmp, "--clip", clip, "--seconds", String(seconds)];
-    const child = this.start("waverant-standin", args, { STANDIN_KEY: key });
+    const child = this.startEncoder(key, seconds);
     return new Promise((resolve) => child.once("exit", () => resolve()));
+  }
+
+  startEncoder(key: string, seconds: number): ChildProcess {
+    const args = ["encoder", "--server", this.rtmp, "--clip", CLIP, "--seconds", String(seconds)];
+    return this.start("waverant-standin", args, { STANDIN_KEY: key });
   }
 
   async stop(): Promise<void> {

@@ -6,6 +6,7 @@
 mod fault;
 mod hls;
 mod open;
+mod page;
 mod pictures;
 mod piece_body;
 mod screens;
@@ -62,6 +63,9 @@ pub fn router(state: ViewingState) -> Router {
         .route("/watch/{channel}/live/{run}/{track}/{piece}", get(hls::piece))
         .route("/watch/{channel}/pictures", get(pictures::upgrade))
         .route("/watch/{channel}/stream.ts", get(transport::stream))
+        .route("/watch/{channel}/state", get(page::state))
+        .route("/watch/{channel}", get(page::page))
+        .route("/watch-files/{*path}", get(page::file))
         .fallback(fault::nothing_here)
         .with_state(state)
         .layer(from_fn(keep_place))

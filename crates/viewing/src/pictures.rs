@@ -12,7 +12,7 @@ use axum::response::Response;
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
 use tokio::time::{Instant, sleep_until};
-use waverant_media::{Track, TrackKind};
+use waverant_media::{Track, TrackId, TrackKind};
 use waverant_net::Place;
 use waverant_relay::{Cursor, PictureMessage, PictureMux, Read};
 use waverant_show::{FeedReader, Viewer};
@@ -55,6 +55,8 @@ struct ToldTrack<'a> {
     codec: String,
     language: Option<&'a str>,
     name: Option<&'a str>,
+    /// Whether it follows; of sounds only the chosen one does.
+    is_sent: bool,
 }
 
 pub(crate) async fn upgrade(
@@ -153,15 +155,15 @@ impl Watching {
 }
 
 fn as_message(message: &PictureMessage) -> Message {
-    let of_track = |what: u8, track: waverant_media::TrackId, parts: &[Bytes]| {
+    let of_track = |what: u8, track: TrackId, parts: &[Bytes]| {
         let mut bytes = Vec::with_capacity(2 + parts.iter().map(Bytes::len).sum::<usize>());
         bytes.extend([what, track.0]);
         parts.iter().for_each(|part| bytes.extend_from_slice(part));
         Message::Binary(bytes.into())
     };
     match message {
-        PictureMessage::Tracks(tracks) => {
-            let tracks = tracks.iter().map(told_track).collect();
+        PictureMessage::Tracks(tracks, sent) => {
+            let tracks = tracks.iter().map(|track| told_track(track, sent)).collect();
             Message::Text(serde_json::to_string(&Told { tracks }).unwrap_or_default().into())
         }
         PictureMessage::Header(track, header) => of_track(HEADER, *track, std::slice::from_ref(header)),
@@ -169,12 +171,13 @@ fn as_message(message: &PictureMessage) -> Message {
     }
 }
 
-fn told_track(track: &Track) -> ToldTrack<'_> {
+fn told_track<'a>(track: &'a Track, sent: &[TrackId]) -> ToldTrack<'a> {
     ToldTrack {
         number: track.id.0,
         kind: if track.id.kind() == TrackKind::Video { "video" } else { "audio" },
         codec: track.codec.codec_string(),
         language: track.language.as_deref(),
         name: track.name.as_deref(),
+        is_sent: sent.contains(&track.id),
     }
 }

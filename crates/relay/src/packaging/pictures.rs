@@ -13,8 +13,8 @@ const BEFORE_FIRST: MediaTime = MediaTime::from_millis(10_000);
 /// What a viewer gets that takes a picture at a time.
 #[derive(Clone, Debug)]
 pub enum PictureMessage {
-    /// The tracks that follow; each gets a header next.
-    Tracks(Vec<Track>),
+    /// The tracks that there are, and those of them that follow; each gets a header next.
+    Tracks(Arc<Tracks>, Vec<TrackId>),
     /// The header of a track: what was there before it is over.
     Header(TrackId, Bytes),
     /// A picture, or a frame of sound.
@@ -77,7 +77,7 @@ impl PictureMux {
             return;
         }
         self.tracks = shown.iter().map(|track| (track.id, MuxTrack::new(track, origin))).collect();
-        out.push(PictureMessage::Tracks(shown));
+        out.push(PictureMessage::Tracks(tracks.clone(), self.tracks.keys().copied().collect()));
     }
 }
 
@@ -112,7 +112,9 @@ mod tests {
                 mux.push(&entry(&set, track, millis), &mut out);
             }
         }
-        assert!(matches!(&out[0], PictureMessage::Tracks(shown) if shown.iter().map(|t| t.id.0).eq([0, 3])));
+        assert!(
+            matches!(&out[0], PictureMessage::Tracks(all, sent) if all.len() == 3 && sent[..] == [TrackId(0), TrackId(3)])
+        );
         for id in [TrackId::VIDEO, TrackId(3)] {
             let bytes = out.iter().filter_map(|message| match message {
                 PictureMessage::Header(of, bytes) if *of == id => Some(bytes.to_vec()),

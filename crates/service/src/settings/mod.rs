@@ -141,6 +141,8 @@ impl Settings {
         let rtmp_limits = rtmp_limits(&reader, &file.limits)?;
         let floor = file.house.recordings_floor_mib;
         let floor_mib = reader.number("house", "recordings_floor_mib", floor, 0..=1 << 30, 512)?;
+        let undo_s = reader.number("house", "take_undo_s", file.house.take_undo_s, 0..=2_592_000, 600)?;
+        let administrator_file = reader.optional("first_run", "administrator_file", file.first_run.administrator_file);
         Ok(Self {
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
             rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
@@ -153,13 +155,7 @@ impl Settings {
                 .text("house", "recordings_folder", file.house.recordings_folder, "/var/lib/waverant/recordings")
                 .into(),
             recordings_floor_bytes: floor_mib << 20,
-            take_undo: Duration::from_secs(reader.number(
-                "house",
-                "take_undo_s",
-                file.house.take_undo_s,
-                0..=2_592_000,
-                600,
-            )?),
+            take_undo: Duration::from_secs(undo_s),
             ready_file: reader.optional("house", "ready_file", file.house.ready_file).map(PathBuf::from),
             database_url: reader.database_url(file.database.url)?,
             tls: reader.tls(file.tls)?,
@@ -191,9 +187,7 @@ impl Settings {
             rtmp_limits,
             log_format: reader.log_format(file.log.format)?,
             log_level: reader.log_level(file.log.level)?,
-            administrator_file: reader
-                .optional("first_run", "administrator_file", file.first_run.administrator_file)
-                .map(PathBuf::from),
+            administrator_file: administrator_file.map(PathBuf::from),
         })
     }
 }

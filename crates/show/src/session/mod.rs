@@ -178,6 +178,11 @@ impl Show {
         self.stage.lock().attendance.is_over()
     }
 
+    /// Where it stands.
+    pub fn state(&self) -> SessionState {
+        self.stage.lock().attendance.life().state()
+    }
+
     /// Why the session ended, or what to say where nobody said.
     pub fn end_reason(&self) -> String {
         self.stage.lock().end_reason().unwrap_or("the session was ended").to_owned()

@@ -1,0 +1,204 @@
+import { readFileSync } from "node:fs";
+
+import type { Browser, Page } from "playwright-core";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { launch } from "./browser";
+import { CLIP, Show } from "./show";
+
+/** Pictures per second of the clip, and how many it has before it begins anew. */
+const RATE = 30;
+
+/** The most that each way may be behind the encoder, in seconds. */
+const LIMITS = { pictures: 1, near: 2.5, plain: 10 };
+
+/** Where the running clock is in the picture, and how small it is looked at. */
+const CLOCK = { x: 980, y: 610, width: 200, height: 40, columns: 100, rows: 20 };
+
+type Signature = number[];
+interface Seen {
+  at: number;
+  signature: Signature;
+}
+
+let show: Show;
+let browser: Browser;
+let clock: Signature[];
+
+/** The running clock of each picture of the clip, read off the clip itself. */
+async function readClip(page: Page): Promise<Signature[]> {
+  const origin = "http://clip.invalid";
+  await page.route(`${origin}/**`, (route) =>
+    route.request().url().endsWith(".mp4")
+      ? route.fulfill({ body: readFileSync(CLIP), contentType: "video/mp4" })
+      : route.fulfill({ body: "<video muted></video>", contentType: "text/html" }),
+  );
+  await page.goto(`${origin}/`);
+  return page.evaluate(
+    async ({ rate, area }) => {
+      const video = document.querySelector("video") as HTMLVideoElement;
+      video.src = URL.createObjectURL(await (await fetch("/clip.mp4")).blob());
+      await new Promise((resolve) => video.addEventListener("loadeddata", resolve, { once: true }));
+      const canvas = new OffscreenCanvas(area.columns, area.rows);
+      const context = canvas.getContext("2d", { willReadFrequently: true }) as OffscreenCanvasRenderingContext2D;
+      const found: number[][] = [];
+      for (let number = 0; (number + 0.5) / rate < video.duration; number++) {
+        const seeked = new Promise((resolve) => video.addEventListener("seeked", resolve, { once: true }));
+        video.currentTime = (number + 0.5) / rate;
+        await seeked;
+        context.drawImage(video, area.x, area.y, area.width, area.height, 0, 0, area.columns, area.rows);
+        const { data } = context.getImageData(0, 0, area.columns, area.rows);
+        found.push(Array.from({ length: area.columns * area.rows }, (_, at) => data[at * 4] ?? 0));
+      }
+      return found;
+    },
+    { rate: RATE, area: CLOCK },
+  );
+}
+
+/** The pictures that are shown in some seconds, with the time at which each was. */
+function look(page: Page, seconds: number): Promise<Seen[]> {
+  return page.evaluate(
+    ({ seconds, area }) =>
+      new Promise<Seen[]>((resolve) => {
+        const video = document.querySelector("video") as HTMLVideoElement;
+        const canvas = new OffscreenCanvas(area.columns, area.rows);
+        const context = canvas.getContext("2d", { willReadFrequently: true }) as OffscreenCanvasRenderingContext2D;
+        const seen: Seen[] = [];
+        const until = Date.now() + seconds * 1000;
+        const step = () => {
+          context.drawImage(video, area.x, area.y, area.width, area.height, 0, 0, area.columns, area.rows);
+          const { data } = context.getImageData(0, 0, area.columns, area.rows);
+          const signature = Array.from({ length: area.columns * area.rows }, (_, at) => data[at * 4] ?? 0);
+          seen.push({ at: Date.now(), signature });
+          if (Date.now() < until) video.requestVideoFrameCallback(step);
+        };
+        video.requestVideoFrameCallback(step);
+        setTimeout(() => resolve(seen), seconds * 1000 + 500);
+      }),
+    { seconds, area: CLOCK },
+  );
+}
+
+/** Which picture of the clip it is. */
+function numberOf(signature: Signature): number {
+  let [best, least] = [0, Infinity];
+  clock.forEach((known, number) => {
+    let far = 0;
+    for (let at = 0; at < known.length && far < least; at++) far += Math.abs((known[at] ?? 0) - (signature[at] ?? 0));
+    if (far < least) [best, least] = [number, far];
+  });
+  return best;
+}
+
+function median(values: number[]): number {
+  return values.toSorted((a, b) => a - b)[Math.floor(values.length / 2)] ?? Infinity;
+}
+
+/** How far the pictures are behind the encoder, which began at `began`; the clip is longer than any delay here. */
+function delayOf(seen: Seen[], began: number): number {
+  const behind = seen.map(({ at, signature }) => {
+    const sent = Math.floor(((at - began) / 1000) * RATE);
+    return (((sent - numberOf(signature)) % clock.length) + clock.length) % clock.length;
+  });
+  return median(behind) / RATE;
+}
+
+async function watchPage(query: string): Promise<Page> {
+  const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+  await page.goto(`${show.viewing}/watch/finish-line${query}`);
+  await page.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
+  return page;
+}
+
+interface Live {
+  channels: { session: { started_at: string } | null }[];
+}
+
+function began(): number {
+  const live = JSON.parse(show.cli(["live", "show", "--json"])) as Live;
+  return Date.parse(live.channels[0]?.session?.started_at ?? "");
+}
+
+describe("the page for viewers", () => {
+  let key = "";
+
+  beforeAll(async () => {
+    show = new Show();
+    await show.open();
+    browser = await launch();
+    const page = await browser.newPage();
+    clock = await readClip(page);
+    await page.close();
+    show.signIn();
+    const channel = ["channel", "add", "finish-line", "--title", "Finish line", "--audience", "everybody", "--hold", "20"];
+    show.cli(channel);
+    key = show.key("finish-line", "van");
+  });
+
+  afterAll(async () => {
+    await browser?.close();
+    await show?.stop();
+  });
+
+  it("the clip's clock tells its pictures apart", () => {
+    expect(clock.length).toBeGreaterThan(100);
+    expect(clock.filter((signature, number) => numberOf(signature) !== number).length).toBeLessThan(3);
+  });
+
+  it("an open page waits for the show and begins by itself, and each way shows it in time, with sound", async () => {
+    const early = await browser.newPage();
+    await early.goto(`${show.viewing}/watch/finish-line`);
+    await early.getByText("The show begins here by itself").waitFor();
+    const encoder = show.startEncoder(key, 80);
+    await early.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
+    await early.close();
+    const start = began();
+    for (const way of ["pictures", "near", "plain"] as const) {
+      const page = await watchPage(`?way=${way}`);
+      await page.waitForTimeout(way === "pictures" ? 7000 : 4000);
+      const seen = await look(page, 3);
+      const numbers = seen.map(({ signature }) => numberOf(signature));
+      expect(new Set(numbers).size, `${way}: ${numbers.join(" ")}`).toBeGreaterThan(30);
+      const delay = delayOf(seen, start);
+      console.info(`${way}: ${delay.toFixed(2)} s behind the encoder`);
+      expect(delay, way).toBeLessThan(LIMITS[way]);
+      await page.getByRole("button", { name: "Sound on" }).click();
+      const loudness = await page.evaluate(async () => {
+        const context = new AudioContext();
+        const analyser = context.createAnalyser();
+        context.createMediaElementSource(document.querySelector("video") as HTMLVideoElement).connect(analyser);
+        const samples = new Float32Array(analyser.fftSize);
+        let most = 0;
+        for (let tries = 0; tries < 30; tries++) {
+          await new Promise((resolve) => setTimeout(resolve, 100));
+          analyser.getFloatTimeDomainData(samples);
+          most = Math.max(most, ...samples.map(Math.abs));
+        }
+        return most;
+      });
+      expect(loudness, way).toBeGreaterThan(0.01);
+      await page.close();
+    }
+    encoder.kill("SIGTERM");
+  });
+
+  it("the player goes on, without a reload, when the encoder is lost and returns", async () => {
+    const lost = show.startEncoder(key, 60);
+    const pages = await Promise.all([watchPage("?way=pictures"), watchPage("?way=near")]);
+    for (const page of pages) await page.evaluate(() => Object.assign(window, { isTheSame: true }));
+    lost.kill("SIGKILL");
+    await pages[0].getByText("It comes back by itself").waitFor({ timeout: 20_000 });
+    const again = show.startEncoder(key, 30);
+    for (const page of pages) {
+      await page.waitForFunction(() => document.querySelector('[role="status"]')?.textContent === "", null, { timeout: 20_000 });
+    }
+    await pages[0].waitForTimeout(6000);
+    for (const page of pages) {
+      const seen = await look(page, 2);
+      expect(new Set(seen.map(({ signature }) => numberOf(signature))).size).toBeGreaterThan(15);
+      expect(await page.evaluate(() => "isTheSame" in window)).toBe(true);
+      await page.close();
+    }
+    again.kill("SIGTERM");
+  });
+});

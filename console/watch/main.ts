@@ -1,0 +1,85 @@
+import { Player, WAY_NAMES, type Sound, type Way } from "../src/player/player";
+import "./style.css";
+import { Controls } from "./controls";
+import { view } from "./view";
+
+interface State {
+  title: string;
+  state: "off_air" | "on_air" | "holding";
+  way: Way;
+  session: number | null;
+}
+
+/** How often it is asked whether a show begins, holds or ends. */
+const ASK_MS = 2_500;
+
+const base = `${location.origin}${location.pathname.replace(/\/$/, "")}`;
+const parts = view(document.querySelector("#page") ?? document.body);
+const controls = new Controls(parts, {
+  onSound: (place) => player?.chooseSound(place),
+  onLive: () => player?.toLive(),
+  figures: () => player?.figures() ?? null,
+});
+
+let player: Player | null = null;
+let session: number | null = null;
+let wasOn = false;
+
+/** For tests and for people who want to compare: the way can be chosen in the address. */
+function wantedWay(): Way | null {
+  const wanted = new URLSearchParams(location.search).get("way");
+  return wanted === "pictures" || wanted === "near" || wanted === "plain" ? wanted : null;
+}
+
+function begin(state: State): void {
+  const wanted = wantedWay();
+  session = state.session;
+  wasOn = true;
+  const addresses = { pictures: `${base.replace(/^http/, "ws")}/pictures`, playlist: `${base}/live/index.m3u8` };
+  const events = {
+    onWay: (way: Way) => controls.showWay(WAY_NAMES[way]),
+    onSounds: (sounds: Sound[], chosen: number) => controls.showSounds(sounds, chosen),
+    onOver: () => void ask(),
+  };
+  player = new Player(parts.video, addresses, events, wanted ?? state.way, wanted === null);
+  parts.page.dataset.state = "on";
+}
+
+function end(): void {
+  player?.stop();
+  player = null;
+  session = null;
+  parts.video.removeAttribute("src");
+  parts.video.load();
+  parts.page.dataset.state = wasOn ? "over" : "before";
+}
+
+async function ask(): Promise<void> {
+  let state: State;
+  try {
+    const answer = await fetch(`${base}/state`);
+    if (answer.status === 404) {
+      end();
+      controls.say("This channel is not open any more.");
+      return;
+    }
+    state = (await answer.json()) as State;
+  } catch {
+    controls.say("The house cannot be reached. This page tries again by itself.");
+    return;
+  }
+  document.title = state.title;
+  controls.showTitle(state.title);
+  if (state.state === "off_air") {
+    if (player) end();
+    parts.page.dataset.state = wasOn ? "over" : "before";
+    controls.say(wasOn ? "The show is over." : "Not on air yet. The show begins here by itself.");
+    return;
+  }
+  if (player && session !== state.session) end();
+  if (!player) begin(state);
+  controls.say(state.state === "holding" ? "The picture is interrupted. It comes back by itself." : "");
+}
+
+void ask();
+setInterval(() => void ask(), ASK_MS);
