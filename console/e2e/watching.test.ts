@@ -3,7 +3,7 @@ import { readFileSync } from "node:fs";
 import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { launch } from "./browser";
-import { CLIP, Show } from "./show";
+import { CLIP, PASSWORD, Show } from "./show";
 
 /** Pictures per second of the clip, and how many it has before it begins anew. */
 const RATE = 30;
@@ -179,6 +179,27 @@ describe("the page for viewers", () => {
       expect(loudness, way).toBeGreaterThan(0.01);
       await page.close();
     }
+    encoder.kill("SIGTERM");
+  });
+
+  it("the engineer sees a channel that is closed to all others, and how loud it is", async () => {
+    show.cli(["channel", "add", "boathouse", "--title", "Boathouse"]);
+    const encoder = show.startEncoder(show.key("boathouse", "camera"), 40);
+    const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+    await page.goto(show.url);
+    await page.getByLabel("User name").fill("harbour");
+    await page.getByLabel("Password").fill(PASSWORD);
+    await page.keyboard.press("Enter");
+    await page.getByRole("heading", { level: 1 }).waitFor();
+    await page.goto(`${show.url}/channels/boathouse`);
+    await page.getByRole("button", { name: "See the picture" }).click();
+    await page.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
+    await page.getByRole("img", { name: /Level: -\d+ dB/ }).waitFor();
+    const seen = await look(page, 2);
+    expect(new Set(seen.map(({ signature }) => numberOf(signature))).size).toBeGreaterThan(20);
+    const closed = await page.request.get(`${show.viewing}/watch/boathouse/state`);
+    expect(closed.status()).toBe(404);
+    await page.close();
     encoder.kill("SIGTERM");
   });
 

@@ -14,6 +14,7 @@ mod fetch;
 mod first_run;
 mod live;
 mod origin;
+mod pictures;
 mod recordings;
 mod rehearsals;
 mod rights;
@@ -124,6 +125,7 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(recordings::start_recording))
         .routes(routes!(recordings::stop_recording))
         .routes(routes!(recordings::mark_recording))
+        .routes(routes!(pictures::watch_pictures))
         .routes(routes!(rehearsals::begin_rehearsal))
         .routes(routes!(destinations::list_destinations, destinations::add_destination))
         .routes(routes!(destinations::change_destination, destinations::remove_destination))

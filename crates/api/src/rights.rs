@@ -54,6 +54,7 @@ const RIGHTS: &[(&str, &str, Right)] = &[
     ("POST", "/channels/{channel}/recording/start", SignedIn),
     ("POST", "/channels/{channel}/recording/stop", SignedIn),
     ("POST", "/channels/{channel}/recording/marks", SignedIn),
+    ("GET", "/channels/{channel}/pictures", SignedIn),
     ("POST", "/channels/{channel}/rehearsals", SignedIn),
     ("GET", "/destinations", SignedIn),
     ("POST", "/destinations", SignedIn),

@@ -13,7 +13,7 @@ use tokio::time::sleep;
 use tokio_util::task::TaskTracker;
 use tower::ServiceExt;
 use waverant_house::House;
-use waverant_net::{Place, Places, caller_of};
+use waverant_net::{Place, Places, caller_of, give_up_after};
 use waverant_relay::LobbyLimits;
 
 /// How long a request's head may take, and how long a connection may rest between two requests.
@@ -21,6 +21,9 @@ const HEAD_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// The longest head of a request, in bytes, and most of what one connection keeps in memory.
 const HEAD_BYTES: usize = 32 * 1024;
+
+/// How long a caller may take nothing of what is sent to it.
+const STALL_TIMEOUT: Duration = Duration::from_secs(30);
 
 /// Pause after the system refused to accept, for example for want of file descriptors.
 const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
@@ -55,6 +58,7 @@ pub async fn serve(listener: TcpListener, router: Router, house: Arc<House>, lim
 
 async fn carry(stream: TcpStream, peer: SocketAddr, place: Arc<Place>, router: Router, house: Arc<House>) {
     let _ = stream.set_nodelay(true);
+    let _ = give_up_after(&stream, STALL_TIMEOUT);
     let displaced = place.displaced.clone();
     let service = service_fn(move |request: hyper::Request<Incoming>| {
         let mut request: Request = request.map(axum::body::Body::new);

@@ -154,6 +154,16 @@ async fn open(address: SocketAddr) -> io::Result<(TcpStream, SocketAddr)> {
     Ok((stream, address))
 }
 
+/// Has the kernel give up an accepted connection whose peer acknowledges nothing, or makes no room, for `limit`.
+///
+/// Source: RFC 5482
+///
+/// # Errors
+/// What the system says.
+pub fn give_up_after(stream: &TcpStream, limit: Duration) -> io::Result<()> {
+    SockRef::from(stream).set_tcp_user_timeout(Some(limit))
+}
+
 #[cfg(test)]
 mod tests {
     use std::time::Instant;

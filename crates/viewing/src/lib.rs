@@ -26,6 +26,7 @@ use tower_http::set_header::SetResponseHeaderLayer;
 use waverant_house::House;
 use waverant_net::Place;
 
+pub use pictures::{PictureViewer, within_limits};
 pub use screens::keep_ready;
 
 pub(crate) use fault::Fault;

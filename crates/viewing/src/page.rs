@@ -8,7 +8,7 @@ use rust_embed::RustEmbed;
 use serde::Serialize;
 use waverant_relay::{Nearness, SessionState};
 
-use crate::open::open_channel;
+use crate::open::{open_channel, show_on_air};
 use crate::{Fault, ViewingState};
 
 /// The page as it was built; absent in a build without it.
@@ -19,7 +19,7 @@ struct Files;
 
 /// Scripts, styles and the show come from here only.
 const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; \
-    font-src 'self'; media-src 'self' blob:; connect-src 'self' ws: wss:; base-uri 'none'; form-action 'none'; \
+    font-src 'self'; media-src 'self' blob:; connect-src 'self'; base-uri 'none'; form-action 'none'; \
     frame-ancestors 'none'";
 
 /// What stands for the channel's title in the page as it was built.
@@ -47,7 +47,7 @@ enum ViewedState {
 
 pub(crate) async fn state(State(state): State<ViewingState>, Path(channel): Path<String>) -> Result<Response, Fault> {
     let rules = open_channel(&state.house, &channel)?;
-    let show = state.house.show(rules.id).filter(|show| !show.live().has_ended());
+    let show = show_on_air(&state.house, &rules);
     let told = ToldState {
         title: rules.title.clone(),
         state: match show.as_ref().map(|show| show.state()) {

@@ -15,9 +15,9 @@ use tokio::time::{Instant, sleep_until};
 use waverant_media::{Track, TrackId, TrackKind};
 use waverant_net::Place;
 use waverant_relay::{Cursor, PictureMessage, PictureMux, Read};
-use waverant_show::{FeedReader, Viewer};
+use waverant_show::{FeedReader, Show, Viewer};
 
-use crate::open::{is_still_open, open_channel};
+use crate::open::{is_still_open, open_channel, show_on_air};
 use crate::{ALLOWANCE, Fault, LOOK_INTERVAL, ViewingState};
 
 /// Packets taken at once.
@@ -67,31 +67,28 @@ pub(crate) async fn upgrade(
     socket: WebSocketUpgrade,
 ) -> Result<Response, Fault> {
     let rules = open_channel(&state.house, &channel)?;
-    let show = state.house.show(rules.id).filter(|show| !show.live().has_ended()).ok_or(Fault::OffAir)?;
-    let sound = chosen.sound.unwrap_or(1).saturating_sub(1);
-    let socket = socket.max_message_size(MAX_FROM_VIEWER).max_frame_size(MAX_FROM_VIEWER);
-    let socket = socket.max_write_buffer_size(MAX_WAITING);
-    let watching = Watching {
-        reader: FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES),
-        mux: PictureMux::new(sound),
-        _viewer: show.count_viewer(),
-        channel: rules.id,
-        state,
-        _place: place.map(|Extension(place)| place),
-    };
-    Ok(socket.on_upgrade(|socket| serve(watching, socket)))
+    let show = show_on_air(&state.house, &rules).ok_or(Fault::OffAir)?;
+    let (viewer, house, id) = (PictureViewer::of_the_audience(&show, chosen.sound), state.house, rules.id);
+    Ok(within_limits(socket).on_upgrade(move |socket| async move {
+        // The connection is still one at the door, though it is ours now.
+        let _place = place;
+        viewer.serve(socket, || is_still_open(&house, id) && !house.stopping().is_cancelled()).await;
+    }))
 }
 
-/// One viewer, as it is served.
-struct Watching {
-    state: ViewingState,
-    channel: u64,
+/// The same with bounds on what a viewer sends, and on what waits for it.
+pub fn within_limits(socket: WebSocketUpgrade) -> WebSocketUpgrade {
+    let socket = socket.max_message_size(MAX_FROM_VIEWER).max_frame_size(MAX_FROM_VIEWER);
+    socket.max_write_buffer_size(MAX_WAITING)
+}
+
+/// One viewer that takes a picture at a time.
+#[derive(Debug)]
+pub struct PictureViewer {
     reader: FeedReader,
     mux: PictureMux,
     /// Counts the viewer while it watches.
-    _viewer: Viewer,
-    /// The connection is still one at the door, though it is ours now.
-    _place: Option<Arc<Place>>,
+    _viewer: Option<Viewer>,
 }
 
 /// Why it goes on no longer.
@@ -104,18 +101,37 @@ enum Over {
     Viewer,
 }
 
-async fn serve(mut watching: Watching, mut socket: WebSocket) {
-    let reason = match watching.run(&mut socket).await {
-        Over::Show => "the show is over",
-        Over::Closed => "the channel is not open any more",
-        Over::Viewer => return,
-    };
-    let goodbye = CloseFrame { code: close_code::NORMAL, reason: reason.into() };
-    let _ = tokio::time::timeout(WRITE_PATIENCE, socket.send(Message::Close(Some(goodbye)))).await;
-}
+impl PictureViewer {
+    /// One of the house itself, who is not counted. It wants the sound at `place`, counted from 1; the first if it
+    /// does not say.
+    pub fn of_the_house(show: &Arc<Show>, place: Option<u8>) -> Self {
+        Self {
+            reader: FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES),
+            mux: PictureMux::new(place.unwrap_or(1).saturating_sub(1)),
+            _viewer: None,
+        }
+    }
 
-impl Watching {
-    async fn run(&mut self, socket: &mut WebSocket) -> Over {
+    /// One of the audience.
+    fn of_the_audience(show: &Arc<Show>, place: Option<u8>) -> Self {
+        Self { _viewer: Some(show.count_viewer()), ..Self::of_the_house(show, place) }
+    }
+
+    /// Sends the show until it is over, the viewer goes, or `may_go_on` says no, which is asked once a second.
+    ///
+    /// # Cancel safety
+    /// Dropping it closes the connection without a word.
+    pub async fn serve(mut self, mut socket: WebSocket, may_go_on: impl Fn() -> bool) {
+        let reason = match self.run(&mut socket, may_go_on).await {
+            Over::Show => "the show is over",
+            Over::Closed => "the channel is not open any more",
+            Over::Viewer => return,
+        };
+        let goodbye = CloseFrame { code: close_code::NORMAL, reason: reason.into() };
+        let _ = tokio::time::timeout(WRITE_PATIENCE, socket.send(Message::Close(Some(goodbye)))).await;
+    }
+
+    async fn run(&mut self, socket: &mut WebSocket, may_go_on: impl Fn() -> bool) -> Over {
         let mut messages = Vec::new();
         let mut look_at = Instant::now() + LOOK_INTERVAL;
         loop {
@@ -146,7 +162,7 @@ impl Watching {
             }
             if look_at <= Instant::now() {
                 look_at = Instant::now() + LOOK_INTERVAL;
-                if !is_still_open(&self.state.house, self.channel) || self.state.house.stopping().is_cancelled() {
+                if !may_go_on() {
                     return Over::Closed;
                 }
             }

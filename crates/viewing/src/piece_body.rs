@@ -1,17 +1,23 @@
 use std::collections::VecDeque;
-use std::convert::Infallible;
+use std::io;
 use std::ops::RangeInclusive;
 use std::pin::Pin;
 use std::task::{Context, Poll};
+use std::time::Duration;
 
 use bytes::{Buf, Bytes};
 use http_body::{Body, Frame, SizeHint};
+use tokio::time::Instant;
+
+/// So long a viewer may take for one piece. Who is slower cannot watch, and would hold memory that is long past.
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// The body of an answer that is made of pieces: they are sent as they lie in memory.
 #[derive(Debug)]
 pub(crate) struct PieceBody {
     rest: VecDeque<Bytes>,
     left: u64,
+    until: Instant,
 }
 
 impl PieceBody {
@@ -19,7 +25,7 @@ impl PieceBody {
     pub(crate) fn new(pieces: impl Iterator<Item = Bytes>) -> Self {
         let rest: VecDeque<Bytes> = pieces.filter(|piece| !piece.is_empty()).collect();
         let left = rest.iter().map(|piece| piece.len() as u64).sum();
-        Self { rest, left }
+        Self { rest, left, until: Instant::now() + PATIENCE }
     }
 
     /// How much is to be sent, in bytes.
@@ -52,9 +58,12 @@ impl PieceBody {
 
 impl Body for PieceBody {
     type Data = Bytes;
-    type Error = Infallible;
+    type Error = io::Error;
 
-    fn poll_frame(mut self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, Infallible>>> {
+    fn poll_frame(mut self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<Option<io::Result<Frame<Bytes>>>> {
+        if self.until < Instant::now() {
+            return Poll::Ready(Some(Err(io::ErrorKind::TimedOut.into())));
+        }
         let piece = self.rest.pop_front();
         if let Some(piece) = &piece {
             self.left -= piece.len() as u64;
@@ -90,5 +99,14 @@ mod tests {
         let cut = body.cut(&range);
         assert_eq!(cut.len(), range.end() - range.start() + 1);
         assert_eq!(cut.rest, expected.iter().map(|piece| piece.as_bytes()).collect::<Vec<_>>());
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn who_takes_too_long_gets_no_more() {
+        let mut body = PieceBody::new(["abc", "defg"].map(|piece| Bytes::from_static(piece.as_bytes())).into_iter());
+        let mut next = || Pin::new(&mut body).poll_frame(&mut Context::from_waker(std::task::Waker::noop()));
+        assert!(matches!(next(), Poll::Ready(Some(Ok(_)))));
+        tokio::time::advance(PATIENCE + Duration::from_secs(1)).await;
+        assert!(matches!(next(), Poll::Ready(Some(Err(_)))));
     }
 }

@@ -10,6 +10,7 @@ use waverant_house::House;
 use waverant_relay::{Audience, ChannelRules};
 use waverant_show::Packaging;
 
+use crate::open::show_on_air;
 use crate::{Fault, ViewingState};
 
 /// How often it is looked which channels are to be packaged while nobody watches.
@@ -26,8 +27,7 @@ impl Screens {
         let mut screens = self.0.lock();
         let running = screens.get(&rules.id).and_then(|(session, packaging)| Some((*session, packaging.upgrade()?)));
         let running = running.filter(|(_, packaging)| !packaging.is_stopped());
-        let show = house.show(rules.id).filter(|show| !show.live().has_ended());
-        match (show, running) {
+        match (show_on_air(house, rules), running) {
             (Some(show), Some((session, packaging))) if session == show.id() => Ok(packaging),
             (Some(show), _) => {
                 let viewing = show.rules().viewing;

@@ -13,7 +13,7 @@ use tokio::time::timeout;
 use waverant_relay::{AudioChoice, AudioPick, Cursor, SinkRules, TsSink};
 use waverant_show::{FeedReader, Viewer};
 
-use crate::open::{is_still_open, open_channel};
+use crate::open::{is_still_open, open_channel, show_on_air};
 use crate::{ALLOWANCE, Fault, LOOK_INTERVAL, ViewingState};
 
 /// Packets taken at once.
@@ -49,7 +49,7 @@ pub(crate) async fn stream(
         }
         None => AudioChoice::default(),
     };
-    let show = state.house.show(rules.id).filter(|show| !show.live().has_ended()).ok_or(Fault::OffAir)?;
+    let show = show_on_air(&state.house, &rules).ok_or(Fault::OffAir)?;
     let watching = Watching {
         reader: FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES),
         sink: TsSink::new(SinkRules { audio, ..SinkRules::default() }),

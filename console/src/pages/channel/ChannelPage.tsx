@@ -9,6 +9,7 @@ import { recordingRule } from "../../lib/recording";
 import { ChannelCard } from "../board/ChannelCard";
 import { Destinations } from "./Destinations";
 import { Keys } from "./Keys";
+import { LivePicture } from "./LivePicture";
 import { Recordings } from "./Recordings";
 import { Rehearse } from "./Rehearse";
 import { Rules } from "./Rules";
@@ -54,6 +55,7 @@ export function ChannelPage() {
       <div className="space-y-5">
         {end.error && <ErrorNote error={end.error} />}
         {live && <ChannelCard channel={live} isLinked={false} />}
+        {live?.session && <LivePicture key={live.session.id} channel={name} />}
         <div className="grid items-start gap-5 lg:grid-cols-2">
           <Keys channel={name} server={server} />
           <Destinations channel={channel.data} />
