@@ -21,6 +21,7 @@ mod source;
 mod srt;
 mod take_times;
 mod tls;
+mod viewers;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -74,6 +75,12 @@ struct Arguments {
     /// Measure two shows beside everything that strangers can do at once, and nothing else.
     #[arg(long)]
     siege: bool,
+    /// Measure so many viewers by playlists, and a tenth of them over WebSockets, beside 20 legs, and nothing else.
+    #[arg(long)]
+    viewers: Option<usize>,
+    /// Run as the server of plain files itself (used by the benchmark).
+    #[arg(long, hide = true)]
+    files: bool,
     /// Measure so many recordings at once beside a plain write, and a disk that stands still, and nothing
     /// else.
     #[arg(long)]
@@ -85,7 +92,7 @@ struct Arguments {
     /// Run as the plain write itself (used by the benchmark).
     #[arg(long, hide = true)]
     plain_write: Option<usize>,
-    /// Where the plain write writes.
+    /// Where the plain write writes, and the files are.
     #[arg(long, hide = true)]
     folder: Option<PathBuf>,
     /// Run as the plain copy itself (used by the benchmark).
@@ -125,6 +132,9 @@ async fn main() -> anyhow::Result<()> {
     if arguments.srt {
         return tokio::task::spawn_blocking(move || srt::measure(length)).await?;
     }
+    if let (true, Some(folder)) = (arguments.files, &arguments.folder) {
+        return viewers::serve_files(folder).await;
+    }
     if let (Some(count), Some(folder)) = (arguments.plain_write, &arguments.folder) {
         return recordings::plain_write(folder, count, length).await;
     }
@@ -141,6 +151,9 @@ async fn main() -> anyhow::Result<()> {
     }
     if arguments.siege {
         return siege::measure(&waverantd, length).await;
+    }
+    if let Some(count) = arguments.viewers {
+        return viewers::measure(&waverantd, &own, (count, count / 10), length).await;
     }
     if let Some(count) = arguments.recordings {
         return recordings::measure(&waverantd, &own, count, length).await;

@@ -49,6 +49,7 @@ pub(crate) struct House {
     rtmp_address: SocketAddr,
     pub(crate) srt_address: SocketAddr,
     pub(crate) http_address: SocketAddr,
+    pub(crate) viewing_address: SocketAddr,
     pub(crate) rtmp: String,
     database_pid: u32,
     token: String,
@@ -84,6 +85,7 @@ impl House {
             rtmp_address: text("rtmp").parse()?,
             srt_address: text("srt").parse()?,
             http_address: text("http").parse()?,
+            viewing_address: text("viewing").parse()?,
             rtmp: format!("rtmp://{}/in", text("rtmp")),
             database_pid: u32::try_from(ready["database_pid"].as_u64().unwrap_or(0))?,
             token: String::new(),
@@ -314,6 +316,8 @@ fn launch(program: &Path, folder: &Path, recordings: &Path) -> anyhow::Result<(C
         .env("WAVERANT_LISTEN_SRT", "127.0.0.1:0")
         .env("WAVERANT_LISTEN_HTTP", "127.0.0.1:0")
         .env("WAVERANT_LISTEN_VIEWING", "127.0.0.1:0")
+        .env("WAVERANT_LIMITS_VIEWING_CONNECTIONS", "4000")
+        .env("WAVERANT_LIMITS_VIEWING_CONNECTIONS_PER_ADDRESS", "4000")
         .env("WAVERANT_LIMITS_RTMP_CONNECTIONS", "1000")
         .env("WAVERANT_LIMITS_RTMP_CONNECTIONS_PER_ADDRESS", "1000")
         .env("WAVERANT_HOUSE_STATE_FOLDER", path("state"))
