@@ -22,7 +22,7 @@ pub use leg::{
     Call, DialError, Dialed, Dialer, Dialing, LegHandle, LegLine, LegSnapshot, LegStatus, ProbeReport, ProbeStep,
     ProbeStepName, TcpDialer, probe,
 };
-pub use packaging::{Packaging, Waited};
+pub use packaging::{Packaging, Told, Waited};
 pub use recorder::{RecorderDesk, RecorderState, Takes};
 pub use session::{
     LegReport, Publisher, Registry, ReportedGap, Seat, Show, ShowEnd, ShowReport, ShowStart, SourceSnapshot,

@@ -7,13 +7,13 @@ use std::time::Duration;
 
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use waverant_container::PieceName;
 use waverant_media::TrackId;
 use waverant_relay::Found;
-use waverant_show::{Packaging, Waited};
+use waverant_show::{Packaging, Told, Waited};
 
 use crate::open::open_channel;
 use crate::piece_body::PieceBody;
@@ -69,6 +69,7 @@ pub(crate) async fn playlist(
     State(state): State<ViewingState>,
     Path((channel, run, track)): Path<(String, u64, u8)>,
     directives: Result<Query<Directives>, axum::extract::rejection::QueryRejection>,
+    headers: HeaderMap,
 ) -> Result<Response, Fault> {
     let packaging = this_run(&state, &channel, run)?;
     let Query(asked) = directives.map_err(|error| Fault::Wrong(error.body_text()))?;
@@ -86,8 +87,30 @@ pub(crate) async fn playlist(
         (None, None) => packaging.wait_to_begin(BEGIN_PATIENCE).await,
     }
     let skips = matches!(asked.skip.as_deref(), Some("YES" | "v2"));
-    let text = packaging.playlist(track, skips).ok_or(Fault::Gone)?;
-    Ok(told(PLAYLIST, SHORT, &text))
+    let playlist = packaging.playlist(track, skips).ok_or(Fault::Gone)?;
+    Ok(told_playlist(&playlist, &headers))
+}
+
+/// A playlist, compressed for who takes that; nothing for who has this version.
+fn told_playlist(playlist: &Told, headers: &HeaderMap) -> Response {
+    let asked = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    // Weak: packed or not, it says the same.
+    let tag = format!("W/\"{}\"", playlist.tag);
+    let fixed = [
+        (header::CACHE_CONTROL, SHORT.to_owned()),
+        (header::VARY, "accept-encoding".to_owned()),
+        (header::ETAG, tag.clone()),
+    ];
+    if asked(header::IF_NONE_MATCH).split(',').any(|known| known.trim() == tag) {
+        return (StatusCode::NOT_MODIFIED, fixed).into_response();
+    }
+    let media_type = [(header::CONTENT_TYPE, PLAYLIST)];
+    // `gzip;q=0` is no wish, and rare enough to be read plainly.
+    let takes_packed = asked(header::ACCEPT_ENCODING).split(',').any(|coding| coding.trim() == "gzip");
+    if takes_packed {
+        return (fixed, media_type, [(header::CONTENT_ENCODING, "gzip")], playlist.packed()).into_response();
+    }
+    (fixed, media_type, playlist.plain.clone()).into_response()
 }
 
 pub(crate) async fn piece(

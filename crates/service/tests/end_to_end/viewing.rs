@@ -1,14 +1,15 @@
 //! Viewers watch over HTTP: by playlists and pieces, a picture at a time, and as a transport stream.
 
-use std::io::Read;
+use std::io::{Read, Write};
+use std::net::TcpStream;
 use std::time::Duration;
 
 use serde_json::json;
 use waverant_standin::{
-    Mark, MarkKind, ViewerOptions, ViewerReport, first_difference, watch_pictures, watch_playlists,
+    Mark, MarkKind, ViewerOptions, ViewerReport, compare, first_difference, read_take, watch_pictures, watch_playlists,
 };
 
-use crate::house::{Ground, House, clip};
+use crate::house::{Ground, House, PATIENCE, clip};
 
 /// A viewer in mid-show has its first piece after this at the latest.
 const START_LIMIT_MS: u64 = 1_000;
@@ -169,6 +170,13 @@ async fn what_is_not_open_is_not_there() {
             assert_eq!(get(&format!("{place}{path}")).0, expected, "{path}");
         }
         assert_eq!(get("/watch/finish-line/live/12345/0/0.m4s").0, 404, "a piece of another run");
+        let plain = format!("http://{}{place}index.m3u8", house.viewing);
+        let answer = agent.get(&plain).header("accept-encoding", "gzip").call().unwrap();
+        assert_eq!(answer.headers()["content-encoding"], "gzip");
+        let tag = answer.headers()["etag"].clone();
+        let statuses =
+            (0..5).map(|_| agent.get(&plain).header("if-none-match", &tag).call().unwrap().status().as_u16());
+        assert!(statuses.into_iter().all(|status| status == 304 || status == 200));
         assert_eq!(get("/api/v1/channels").0, 404, "the API is not here");
         let watching = watch_pictures(house.viewing, "/watch/finish-line/pictures", Duration::from_secs(20));
         let closing = async {
@@ -181,4 +189,86 @@ async fn what_is_not_open_is_not_there() {
         assert_eq!(report.unwrap().goodbye.as_deref(), Some("the channel is not open any more"));
     };
     tokio::join!(show, strangers);
+}
+
+/// Viewers that never read, ten thousand requests for what is not there, and good viewers: neither the platform nor
+/// the recording notices, and the service keeps no memory for them.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_crowd_of_viewers_disturbs_nobody() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    house.change_channel(json!({"viewing": {"audience": "everybody"}}));
+    let platform = house.add_platform("plovio", None).await;
+    let crowd = async {
+        on_air(&house, 2_500).await;
+        let viewing = house.viewing;
+        let silent: Vec<TcpStream> = (0..60)
+            .map(|number| {
+                let paths = ["stream.ts", "pictures", "live/index.m3u8"];
+                let upgrade = "Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n";
+                let mut stream = TcpStream::connect(viewing).unwrap();
+                let path = paths[number % 3];
+                write!(stream, "GET /watch/finish-line/{path} HTTP/1.1\r\nHost: a\r\n{upgrade}\r\n").unwrap();
+                stream
+            })
+            .collect();
+        let misses = tokio::task::spawn_blocking(move || {
+            let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+            let status = |number: u32| {
+                let address = format!("http://{viewing}/watch/finish-line/live/1/0/{number}-{number}.m4s");
+                agent.get(address).call().unwrap().status().as_u16()
+            };
+            (0..10_000).filter(|number| status(*number) == 404).count()
+        });
+        let (near, misses) = tokio::join!(follow(&house, true), misses);
+        drop(silent);
+        (near, misses.unwrap(), house.anonymous_kib())
+    };
+    let (sent, (near, misses, memory)) = tokio::join!(house.publish(house.encoder(&key, 14.0)), crowd);
+    assert_eq!(misses, 10_000);
+    check_run(&sent.sent, &near[0].received, MarkKind::is_picture);
+    assert!(memory < 96 * 1024, "{memory} KiB");
+    assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
+    let connection = &platform.report().connections[0];
+    let found = compare(&sent.sent, &connection.received, true);
+    assert_eq!((found.fault, found.first_picture), (None, Some(0)));
+    let take = house.ended_session(1).await["takes"][0].clone();
+    let (marks, _) = read_take(&ground.path("recordings").join(take["path"].as_str().unwrap())).unwrap();
+    assert_eq!(compare(&sent.sent, &marks, true).fault, None);
+}
+
+/// A channel that is always ready has its whole window for the first viewer; a manifest names what there is; and a
+/// rehearsal is for nobody outside.
+#[tokio::test(flavor = "multi_thread")]
+async fn segments_are_ready_before_somebody_watches_and_a_rehearsal_is_not_shown() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    house.change_channel(json!({"viewing": {"audience": "everybody", "is_always_ready": true, "back_ms": 60_000}}));
+    let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+    let get = |path: &str| {
+        let mut answer = agent.get(format!("http://{}/watch/finish-line/{path}", house.viewing)).call().unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_to_string().unwrap_or_default())
+    };
+    let viewer = async {
+        on_air(&house, 13_000).await;
+        let (_, multivariant) = get("live/index.m3u8");
+        let (_, playlist) = get(&format!("live/{}", multivariant.lines().last().unwrap()));
+        assert!(playlist.contains("#EXT-X-MEDIA-SEQUENCE:0\n"), "{playlist}");
+        let told = playlist.lines().filter(|line| line.starts_with("#EXTINF")).count();
+        assert!(told >= 5, "{told} segments\n{playlist}");
+        let (_, manifest) = get("live/index.mpd");
+        let part = |name: &str| manifest.split(&format!("{name}=\"")).nth(1).unwrap().split('"').next().unwrap();
+        assert_eq!(manifest.matches("<AdaptationSet").count(), 2, "{manifest}");
+        let piece = part("media").replace("$Number$", part("startNumber"));
+        let piece = agent.get(format!("http://{}/watch/finish-line/live/{piece}", house.viewing)).call().unwrap();
+        assert_eq!((piece.status().as_u16(), &piece.headers()["content-type"]), (200, &"video/mp4".parse().unwrap()));
+    };
+    tokio::join!(house.publish(house.encoder(&key, 16.0)), viewer);
+    house.ended_session(1).await;
+    house.call("POST", "/channels/finish-line/rehearsals", Some(json!({"seconds": 5})));
+    on_air(&house, 1_500).await;
+    assert_eq!(get("stream.ts"), (404, "The channel is not on air now.".to_owned()));
+    assert!(get("state").1.contains("\"off_air\""));
 }

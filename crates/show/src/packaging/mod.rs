@@ -21,9 +21,10 @@ use crate::clock;
 use crate::context::ShowContext;
 use crate::feed::FeedReader;
 use texts::Texts;
+pub use texts::Told;
 
-/// How far behind the packager may fall before it leaves something out: it has nobody to wait for.
-const ALLOWANCE: MediaTime = MediaTime::from_millis(5_000);
+/// How far behind the packager may be: as far as the ring is long, since it begins behind and waits for nobody.
+const ALLOWANCE: MediaTime = MediaTime::from_millis(20_000);
 
 /// Packets taken at once.
 const MAX_ENTRIES: usize = 256;
@@ -130,10 +131,11 @@ impl Packaging {
     }
 
     /// A track's playlist as it is now; the same text for all who ask before it changes.
-    pub fn playlist(&self, track: TrackId, skips: bool) -> Option<Arc<str>> {
+    pub fn playlist(&self, track: TrackId, skips: bool) -> Option<Arc<Told>> {
         self.touch();
         let packager = self.packager.lock();
-        self.texts.lock().get((track, skips), packager.version(), || packager.playlist(track, skips))
+        let version = (self.run, packager.version());
+        self.texts.lock().get((track, skips), version, || packager.playlist(track, skips))
     }
 
     /// What there is under a name.

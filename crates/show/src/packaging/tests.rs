@@ -1,3 +1,4 @@
+use std::io::Read;
 use std::path::PathBuf;
 
 use waverant_container::PlaylistCheck;
@@ -40,11 +41,15 @@ async fn the_first_viewer_has_something_to_play_at_once() {
     packaging.wait_to_begin(Duration::from_secs(5)).await;
     assert!(clock::now() - began < Duration::from_millis(100));
     let playlist = packaging.playlist(TrackId::VIDEO, false).unwrap();
+    let text = String::from_utf8(playlist.plain.to_vec()).unwrap();
     let mut check = PlaylistCheck::default();
-    check.read(&playlist).unwrap();
-    assert!(check.segment_count() >= 2, "{playlist}");
+    check.read(&text).unwrap();
+    assert!(check.segment_count() >= 2, "{text}");
     let again = packaging.playlist(TrackId::VIDEO, false).unwrap();
     assert!(Arc::ptr_eq(&playlist, &again), "it is made once");
+    let mut unpacked = String::new();
+    flate2::read::GzDecoder::new(&playlist.packed()[..]).read_to_string(&mut unpacked).unwrap();
+    assert!(unpacked == text && playlist.packed().len() < text.len() / 2);
     assert!(packaging.multivariant().unwrap().contains(&format!("\n{}/0/index.m3u8\n", packaging.run())));
 }
 
@@ -83,7 +88,7 @@ async fn it_ends_with_the_show_and_wakes_who_waits() {
             show.feeds.end();
         });
     assert_eq!((waited, packaging.has_ended()), (Waited::There, true));
-    assert!(packaging.playlist(TrackId::VIDEO, false).unwrap().ends_with("#EXT-X-ENDLIST\n"));
+    assert!(packaging.playlist(TrackId::VIDEO, false).unwrap().plain.ends_with(b"#EXT-X-ENDLIST\n"));
 }
 
 #[tokio::test(start_paused = true)]
