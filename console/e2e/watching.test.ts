@@ -197,8 +197,11 @@ describe("the page for viewers", () => {
     await page.getByRole("img", { name: /Level: -\d+ dB/ }).waitFor();
     const seen = await look(page, 2);
     expect(new Set(seen.map(({ signature }) => numberOf(signature))).size).toBeGreaterThan(20);
-    const closed = await page.request.get(`${show.viewing}/watch/boathouse/state`);
-    expect(closed.status()).toBe(404);
+    const state = () => page.request.get(`${show.viewing}/watch/boathouse/state`);
+    expect((await state()).status()).toBe(404);
+    await page.getByLabel("Who may watch").selectOption("everybody");
+    const address = await page.getByLabel("Page for people").inputValue();
+    expect([address, (await state()).status()]).toEqual([`${show.viewing}/watch/boathouse`, 200]);
     await page.close();
     encoder.kill("SIGTERM");
   });

@@ -51,6 +51,7 @@ pub(crate) fn srt_fields(
 pub(crate) fn viewing_addresses(state: &ApiState, headers: &HeaderMap, channel: &str) -> ViewingAddresses {
     let place = format!("{}:{}/watch/{channel}", shown_host(state, headers), state.ports.viewing);
     ViewingAddresses {
+        page: format!("http://{place}"),
         hls: format!("http://{place}/live/index.m3u8"),
         dash: format!("http://{place}/live/index.mpd"),
         transport_stream: format!("http://{place}/stream.ts"),

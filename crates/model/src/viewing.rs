@@ -45,6 +45,8 @@ pub struct Viewing {
 /// Where a channel is watched.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ViewingAddresses {
+    /// The page for people.
+    pub page: String,
     /// For players of HLS.
     pub hls: String,
     /// For players of DASH.

@@ -14,6 +14,7 @@ import { Recordings } from "./Recordings";
 import { Rehearse } from "./Rehearse";
 import { Rules } from "./Rules";
 import { Sessions } from "./Sessions";
+import { Viewers } from "./Viewers";
 
 export function ChannelPage() {
   const { channel: name = "" } = useParams();
@@ -60,6 +61,7 @@ export function ChannelPage() {
           <Keys channel={name} server={server} />
           <Destinations channel={channel.data} />
         </div>
+        <Viewers channel={channel.data} />
         <Recordings channel={channel.data} session={live?.session ?? undefined} />
         <Sessions channel={name} />
       </div>

@@ -52,6 +52,7 @@ impl Viewing {
 fn rows(addresses: &ViewingAddresses) -> Vec<Row> {
     let row = |player, address: &str| Row { player, address: address.to_owned() };
     vec![
+        row("people, in a browser", &addresses.page),
         row("HLS, also with low latency", &addresses.hls),
         row("DASH", &addresses.dash),
         row("transport stream over HTTP", &addresses.transport_stream),
@@ -131,6 +132,6 @@ fn columns() -> [Column<Channel>; 6] {
         Column::text("nearness", |row| word(row.viewing.nearness)),
         Column::number("back", |row| duration(row.viewing.back_ms)),
         Column::text("segments", |row| if row.viewing.is_always_ready { "always" } else { "on demand" }.to_owned()),
-        Column::text("HLS address", |row| row.viewing.addresses.hls.clone()),
+        Column::text("page", |row| row.viewing.addresses.page.clone()),
     ]
 }
