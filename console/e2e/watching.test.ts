@@ -200,7 +200,7 @@ describe("the page for viewers", () => {
     const state = () => page.request.get(`${show.viewing}/watch/boathouse/state`);
     expect((await state()).status()).toBe(404);
     await page.getByLabel("Who may watch").selectOption("everybody");
-    const address = await page.getByLabel("Page for people").inputValue();
+    const address = await page.getByLabel("Page for people", { exact: true }).inputValue();
     expect([address, (await state()).status()]).toEqual([`${show.viewing}/watch/boathouse`, 200]);
     await page.close();
     encoder.kill("SIGTERM");
