@@ -1,5 +1,5 @@
 use axum::extract::Request;
-use axum::http::{HeaderMap, Uri};
+use axum::http::{HeaderMap, Uri, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
@@ -7,13 +7,14 @@ use crate::ApiError;
 use crate::course::changes;
 use crate::credentials::has_bearer;
 
-/// Calls that change something come from our own pages, or from a program that sends a token by
+/// Calls that change something, and WebSockets, which no browser keeps from other pages, come from our own pages, or from a program that sends a token by
 /// itself. A browser adds the console's cookie to what any page of the same site asks for, with a
 /// body or without.
 ///
 /// Source: Fetch Metadata Request Headers, 2.2 (Sec-Fetch-Site); RFC 6454, 7 (Origin)
 pub(super) async fn require_own_origin(request: Request, next: Next) -> Response {
-    if changes(request.method()) && !has_bearer(request.headers()) && !is_own(request.headers(), request.uri()) {
+    let is_guarded = changes(request.method()) || request.headers().contains_key(header::UPGRADE);
+    if is_guarded && !has_bearer(request.headers()) && !is_own(request.headers(), request.uri()) {
         return ApiError::ForeignPage.into_response();
     }
     next.run(request).await

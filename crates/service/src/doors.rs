@@ -63,7 +63,7 @@ impl Doors {
         })
     }
 
-    /// Lets everybody in; returns the task that serves calls.
+    /// Lets everybody in; returns the task that serves calls and viewers.
     pub(crate) fn open(
         self,
         house: &Arc<House>,
@@ -104,14 +104,18 @@ impl Doors {
             waiting: settings.viewing_connections,
             per_address: settings.viewing_connections_per_address,
         };
-        house.tasks().spawn(serve(self.viewing, waverant_viewing::router(viewing), house.clone(), places));
+        let viewers = serve(self.viewing, waverant_viewing::router(viewing), house.clone(), places);
         let state = ApiState::new(house.clone(), first_run, settings.host.clone(), ports);
         let places = LobbyLimits {
             let_in: settings.http_connections,
             waiting: settings.http_connections,
             per_address: settings.http_connections_per_address,
         };
-        tokio::spawn(serve(self.http, router(state), house.clone(), places))
+        // Neither is waited for as sessions are: a caller that takes nothing must not hold up a stop.
+        let callers = serve(self.http, router(state), house.clone(), places);
+        tokio::spawn(async move {
+            tokio::join!(viewers, callers);
+        })
     }
 }
 

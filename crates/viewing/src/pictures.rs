@@ -26,8 +26,9 @@ const MAX_ENTRIES: usize = 64;
 /// The largest message that a viewer may send; none is needed.
 const MAX_FROM_VIEWER: usize = 1024;
 
-/// What waits for a viewer in the socket's own buffer, at most: a large keyframe.
-const MAX_WAITING: usize = 4 * 1024 * 1024;
+/// What waits for a viewer in the socket's own buffer, at most: one message, of the largest keyframe that settings
+/// allow.
+const MAX_WAITING: usize = 72 * 1024 * 1024;
 
 /// So long a viewer may take nothing before it is let go.
 const WRITE_PATIENCE: std::time::Duration = std::time::Duration::from_secs(20);

@@ -12,6 +12,12 @@ use crate::hub::{Entry, Origin};
 /// A hole in a track that is longer begins a new period, for all tracks.
 const LONGEST_HOLE: MediaTime = MediaTime::from_millis(1_000);
 
+/// Segments of a track that are told at most, and as many that were: short ones do not make a playlist endless.
+const MAX_TOLD: usize = 256;
+
+/// Packets at most from which the plan is made.
+const MAX_FIRST: usize = 8192;
+
 /// Makes segments and parts of a session's packets, and tells of them in playlists.
 ///
 /// What is told, once told, stays as it was; so a player may come at any time. Memory is bounded by the rules. There
@@ -78,8 +84,11 @@ impl Packager {
 
     /// Memory held, in bytes: headers, and payloads that the session's ring may hold as well.
     pub fn held_bytes(&self) -> u64 {
-        let first: usize = self.first.iter().map(|entry| entry.packet.payload.len()).sum();
-        first as u64 + self.tracks.values().map(|track| track.shelf.bytes()).sum::<u64>()
+        self.first_bytes() + self.tracks.values().map(TrackPackager::held_bytes).sum::<u64>()
+    }
+
+    fn first_bytes(&self) -> u64 {
+        self.first.iter().map(|entry| entry.packet.payload.len() as u64).sum()
     }
 
     /// Tells how many pictures a second there are.
@@ -96,7 +105,8 @@ impl Packager {
             Some(plan) => self.take(&plan, entry),
             None => {
                 self.first.push(entry.clone());
-                self.decide(false);
+                let is_enough = self.first.len() >= MAX_FIRST || self.first_bytes() > self.rules.max_bytes / 4;
+                self.decide(is_enough);
             }
         }
     }
@@ -181,6 +191,7 @@ impl Packager {
             self.tracks.entry(track.id).or_insert_with(|| TrackPackager::new(track, plan, period));
         }
         self.version += u64::from(has_part);
+        self.prune();
     }
 
     /// Languages and names may change without anything else.
@@ -201,13 +212,16 @@ impl Packager {
         let newest = self.tracks.values().filter_map(|track| track.shelf.told.back()).map(|segment| segment.end_time());
         let newest = newest.max().unwrap_or_default();
         for track in self.tracks.values_mut() {
-            while track.shelf.told.len() > 1
-                && track.shelf.told.front().is_some_and(|oldest| track.told_length() - oldest.length() > window)
+            while track.shelf.told.len() > MAX_TOLD
+                || track.shelf.told.len() > 1
+                    && track.shelf.told.front().is_some_and(|oldest| track.told_length() - oldest.length() > window)
             {
                 track.shelf.retire_oldest();
             }
             // A player with the playlist that told it last may take as long as that is.
-            while track.shelf.oldest_retired_end().is_some_and(|end| newest - end > window + window) {
+            while track.shelf.retired_count() > MAX_TOLD
+                || track.shelf.oldest_retired_end().is_some_and(|end| newest - end > window + window)
+            {
                 track.shelf.forget_oldest();
             }
         }

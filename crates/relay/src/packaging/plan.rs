@@ -45,6 +45,8 @@ pub(super) struct Plan {
     pub(super) early: MediaTime,
     /// The longest part of pictures; of sound, unless its frames do not fit.
     pub(super) part_target: MediaTime,
+    /// No segment takes more memory, whatever the timestamps say.
+    pub(super) most_bytes: u64,
     /// Whether pictures say where segments end.
     pub(super) has_video: bool,
 }
@@ -78,6 +80,7 @@ impl Plan {
             segment: rules.segment,
             early: MediaTime::from_ticks((spacing.unwrap_or(rules.segment).ticks() / 2).min(rules.segment.ticks() / 4)),
             part_target: part_target(rules.part.unwrap_or(UNTOLD_PART), &pictures),
+            most_bytes: rules.max_bytes / 4,
             has_video,
         })
     }

@@ -100,6 +100,15 @@ impl OpenPart {
         self.samples.push(sample);
     }
 
+    pub(super) fn sample_count(&self) -> usize {
+        self.samples.len()
+    }
+
+    /// Its payloads together.
+    pub(super) fn bytes(&self) -> u64 {
+        self.samples.iter().map(|sample| sample.payload.len() as u64).sum()
+    }
+
     /// How long it is, in ticks.
     pub(super) fn length(&self) -> u64 {
         self.samples.iter().map(|sample| u64::from(sample.duration)).sum()

@@ -91,6 +91,11 @@ impl Shelf {
         true
     }
 
+    /// How many segments are there that are not told any more.
+    pub(super) fn retired_count(&self) -> usize {
+        self.retired.len()
+    }
+
     /// When what is forgotten next ended, on the pieces' clock.
     pub(super) fn oldest_retired_end(&self) -> Option<MediaTime> {
         self.retired.front().map(Segment::end_time)

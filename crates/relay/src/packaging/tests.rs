@@ -277,6 +277,30 @@ fn memory_is_bounded_whatever_the_bitrate() {
     assert!(most < rules.max_bytes + 2 * 50 * 100_000, "{most} bytes");
 }
 
+/// A clock that stands still, and parameters that change with every picture: neither makes a part, a segment, a
+/// playlist or what waits for a plan endless.
+#[rstest]
+#[case::from_the_first_picture_on(0, false)]
+#[case::later(100, false)]
+#[case::other_parameters_each_time(0, true)]
+fn memory_is_bounded_whatever_the_times_say(#[case] moves: i64, #[case] changes: bool) {
+    let sets = [usual(), Arc::new(tracks([(TrackId::VIDEO, waverant_media::testing::hevc())]))];
+    let rules = PackagingRules { max_bytes: 8 * 1024 * 1024, ..PackagingRules::default() };
+    let (mut packager, mut most) = (Packager::new(rules, clock()), 0);
+    for number in 0..6000i64 {
+        let at = number.min(moves) * 3600;
+        let set = &sets[usize::from(changes && number % 2 == 1)];
+        let mut entry = entry(set, TrackId::VIDEO, at, at, number == 0);
+        entry.packet.payload = vec![0x41; 10_000].into();
+        packager.push(&entry);
+        most = most.max(packager.held_bytes());
+    }
+    assert!(most < rules.max_bytes + 4 * 1024 * 1024, "{most} bytes");
+    let track = &packager.tracks[&TrackId::VIDEO];
+    assert!(track.shelf.told.len() <= 257 && packager.periods.began.len() <= 600);
+    packager.playlist(TrackId::VIDEO, false).unwrap();
+}
+
 #[test]
 fn a_window_is_as_long_as_it_should_be_and_then_is_forgotten() {
     let entries = show(&usual(), 5 * MINUTE, 3600, 50);

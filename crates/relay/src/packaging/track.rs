@@ -8,6 +8,9 @@ use super::shelf::Shelf;
 /// Players play over a hole that is smaller.
 const SMALL_HOLE: MediaTime = MediaTime::from_millis(100);
 
+/// Samples of a part at most: timestamps that stand still do not make it endless.
+const MAX_SAMPLES: usize = 512;
+
 /// One track on its way into segments.
 #[derive(Debug)]
 pub(super) struct TrackPackager {
@@ -18,6 +21,7 @@ pub(super) struct TrackPackager {
     /// The longest part, in ticks.
     part_target: u64,
     longest_segment: MediaTime,
+    most_bytes: u64,
     /// The time of its newest packet in this period.
     pub(super) newest: Option<MediaTime>,
     /// A picture whose length the next one tells.
@@ -79,6 +83,7 @@ impl TrackPackager {
         Self {
             part_target: part_target(plan, &timeline),
             longest_segment: plan.longest_segment(),
+            most_bytes: plan.most_bytes,
             track: track.clone(),
             timeline,
             shelf: Shelf::default(),
@@ -179,7 +184,8 @@ impl TrackPackager {
     }
 
     fn ends_part_before(&self, sample: &CmafSample) -> bool {
-        let is_full = self.part.length() + u64::from(sample.duration) > self.part_target;
+        let is_full = self.part.length() + u64::from(sample.duration) > self.part_target
+            || self.part.sample_count() >= MAX_SAMPLES;
         !self.part.is_empty() && (is_full || self.part.hole_before(sample) > 0)
     }
 
@@ -200,8 +206,12 @@ impl TrackPackager {
         sample.sync && span(start, sample.decode_time, timescale).ticks() >= wish
     }
 
-    /// True if the segment would be longer than any may be.
+    /// True if the segment would be longer or larger than any may be.
     fn overfills_segment(&self, sample: &CmafSample) -> bool {
+        let bytes = self.shelf.open().map_or(0, Segment::size_bytes) + self.part.bytes();
+        if bytes > 0 && bytes + sample.payload.len() as u64 > self.most_bytes {
+            return true;
+        }
         let length = |start| span(start, sample.end(), self.timeline.timescale());
         self.segment_start().is_some_and(|start| length(start) > self.longest_segment)
     }
@@ -251,6 +261,11 @@ impl TrackPackager {
             self.rate.count(open.size_bytes(), open.length());
         }
         self.shelf.close_segment();
+    }
+
+    /// Memory held: on the shelf, and of the part that is collected.
+    pub(super) fn held_bytes(&self) -> u64 {
+        self.shelf.bytes() + self.part.bytes()
     }
 
     /// How long the told segments are together.

@@ -178,6 +178,13 @@ async fn what_is_not_open_is_not_there() {
             (0..5).map(|_| agent.get(&plain).header("if-none-match", &tag).call().unwrap().status().as_u16());
         assert!(statuses.into_iter().all(|status| status == 304 || status == 200));
         assert_eq!(get("/api/v1/channels").0, 404, "the API is not here");
+        // A page at another port of this host is of the same site: its browser would send our cookie along.
+        let mut foreign = TcpStream::connect(house.http).unwrap();
+        let upgrade = "Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==";
+        write!(foreign, "GET /api/v1/channels/finish-line/pictures HTTP/1.1\r\nHost: a:7800\r\nOrigin: http://a:7850\r\n{upgrade}\r\n\r\n").unwrap();
+        let mut answer = [0; 12];
+        foreign.read_exact(&mut answer).unwrap();
+        assert_eq!(&answer, b"HTTP/1.1 403");
         let watching = watch_pictures(house.viewing, "/watch/finish-line/pictures", Duration::from_secs(20));
         let closing = async {
             tokio::time::sleep(Duration::from_millis(700)).await;
