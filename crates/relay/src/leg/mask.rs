@@ -17,26 +17,17 @@ pub struct Mask {
 impl Mask {
     /// A mask for `secrets`; empty ones are none.
     pub fn new<'a>(secrets: impl IntoIterator<Item = &'a str>) -> Self {
-        let bare = |secret: &str| letters(secret).into_iter().map(|(letter, _, _)| letter).collect::<Vec<char>>();
+        let bare =
+            |secret: &str| letters(secret, encoded).into_iter().map(|(letter, _, _)| letter).collect::<Vec<char>>();
         Self { secrets: secrets.into_iter().map(bare).filter(|secret| !secret.is_empty()).collect() }
     }
 
     /// The text without the secrets.
     pub fn apply(&self, text: &str) -> String {
-        let found = letters(text);
-        let mut hidden: Vec<(usize, usize)> = Vec::new();
-        for secret in &self.secrets {
-            let least = PIECE.min(secret.len());
-            let mut at = 0;
-            while at + least <= found.len() {
-                let length = longest_piece(secret, &found[at..]);
-                if length < least {
-                    at += 1;
-                    continue;
-                }
-                hidden.push((found[at].1, found[at + length - 1].2));
-                at += length;
-            }
+        let mut hidden = self.pieces(&letters(text, encoded));
+        if text.contains('%') {
+            // The percent sign may be the peer's own and stand before the secret by chance.
+            hidden.extend(self.pieces(&letters(text, |_, _| None)));
         }
         hidden.sort_unstable();
         let (mut out, mut end) = (String::with_capacity(text.len()), 0);
@@ -50,6 +41,25 @@ impl Mask {
         out.push_str(&text[end..]);
         out
     }
+
+    /// Where pieces of the secrets begin and end in what was read.
+    fn pieces(&self, read: &[(char, usize, usize)]) -> Vec<(usize, usize)> {
+        let mut pieces = Vec::new();
+        for secret in &self.secrets {
+            let least = PIECE.min(secret.len());
+            let mut at = 0;
+            while at + least <= read.len() {
+                let length = longest_piece(secret, &read[at..]);
+                if length < least {
+                    at += 1;
+                    continue;
+                }
+                pieces.push((read[at].1, read[at + length - 1].2));
+                at += length;
+            }
+        }
+        pieces
+    }
 }
 
 impl fmt::Debug for Mask {
@@ -58,12 +68,13 @@ impl fmt::Debug for Mask {
     }
 }
 
-/// Letters and digits, small and with percent-encoding undone, each with where it begins and ends.
-fn letters(text: &str) -> Vec<(char, usize, usize)> {
+/// Letters and digits, small and with what `decode` takes for an encoded letter decoded, each with where it
+/// begins and ends.
+fn letters(text: &str, decode: impl Fn(&str, usize) -> Option<char>) -> Vec<(char, usize, usize)> {
     let mut found = Vec::new();
     let mut rest = text.char_indices();
     while let Some((at, letter)) = rest.next() {
-        let (letter, end) = match encoded(text, at) {
+        let (letter, end) = match decode(text, at) {
             Some(letter) => {
                 rest.next();
                 rest.next();
@@ -108,6 +119,7 @@ mod tests {
     #[case::in_pieces("live_8841 and then kd9x2PqW7zR", "••• and then •••")]
     #[case::spaced("k d 9 x 2 P q W 7 z R", "•••")]
     #[case::backed("the code is NetStream.Publish.BadName", "the code is NetStream.Publish.BadName")]
+    #[case::behind_a_percent_sign("100%8841-kd9x2 %41 live_8841", "100%••• %41 •••")]
     #[case::short_piece("kd9x2", "kd9x2")]
     fn secrets_are_hidden(#[case] text: &str, #[case] expected: &str) {
         assert_eq!(Mask::new([KEY, ""]).apply(text), expected);
