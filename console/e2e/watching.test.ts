@@ -191,8 +191,13 @@ describe("the page for viewers", () => {
     await page.getByLabel("Password").fill(PASSWORD);
     await page.keyboard.press("Enter");
     await page.getByRole("heading", { level: 1 }).waitFor();
+    // On the board: a still, and a click away the live picture.
+    const still = page.getByRole("button", { name: "See the picture of Boathouse" });
+    await still.waitFor();
+    await page.waitForFunction(() => document.querySelector("button img") instanceof HTMLImageElement && (document.querySelector("button img") as HTMLImageElement).naturalWidth === 320);
+    await still.click();
+    await page.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
     await page.goto(`${show.url}/channels/boathouse`);
-    await page.getByRole("button", { name: "See the picture" }).click();
     await page.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
     await page.getByRole("img", { name: /Level: -\d+ dB/ }).waitFor();
     const seen = await look(page, 2);

@@ -103,7 +103,7 @@ export class Controls {
     const { video, mute, play, delay, live, page, about, figures } = this.parts;
     const isOn = page.dataset.state === "on";
     mute.textContent = video.muted ? "Sound on" : "Sound off";
-    play.textContent = video.paused ? "Play" : "Pause";
+    play.textContent = video.paused || page.dataset.state === "waiting" ? "Play" : "Pause";
     live.classList.toggle("hidden", !isOn || video.paused);
     const found = isOn ? this.choices.figures() : null;
     const behind = found?.behind ?? null;

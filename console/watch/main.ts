@@ -8,26 +8,50 @@ interface State {
   state: "off_air" | "on_air" | "holding";
   way: Way;
   session: number | null;
+  has_seat: boolean;
 }
 
 /** How often it is asked whether a show begins, holds or ends. */
 const ASK_MS = 2_500;
 
-const base = `${location.origin}${location.pathname.replace(/\/$/, "")}`;
+const isEmbed = document.querySelector("#page")?.getAttribute("data-kind") === "embed";
+const base = `${location.origin}${location.pathname.replace(/\/$/, "").replace(isEmbed ? /\/embed$/ : "", "")}`;
+const wishes = new URLSearchParams(location.search);
 const parts = view(document.querySelector("#page") ?? document.body);
 const controls = new Controls(parts, {
   onSound: (place) => player?.chooseSound(place),
-  onLive: () => player?.toLive(),
+  onLive: () => (player ? player.toLive() : startByHand()),
   figures: () => player?.figures() ?? null,
 });
 
 let player: Player | null = null;
 let session: number | null = null;
 let wasOn = false;
+/** The page that carries the player may want it to wait for a click. */
+let waits = wishes.get("start") === "by-hand";
 
-/** For tests and for people who want to compare: the way can be chosen in the address. */
+if (wishes.get("sound") === "on") playWithSound(parts.video);
+
+/** Plays with sound where the browser lets a page do so by itself, and without it elsewhere. */
+function playWithSound(video: HTMLVideoElement): void {
+  const play = video.play.bind(video);
+  video.muted = false;
+  video.play = () =>
+    play().catch((error: unknown) => {
+      if (video.muted || !(error instanceof DOMException && error.name === "NotAllowedError")) throw error;
+      video.muted = true;
+      return play();
+    });
+}
+
+function startByHand(): void {
+  waits = false;
+  void ask();
+}
+
+/** The way can be chosen in the address. */
 function wantedWay(): Way | null {
-  const wanted = new URLSearchParams(location.search).get("way");
+  const wanted = wishes.get("way");
   return wanted === "pictures" || wanted === "near" || wanted === "plain" ? wanted : null;
 }
 
@@ -58,9 +82,9 @@ async function ask(): Promise<void> {
   let state: State;
   try {
     const answer = await fetch(`${base}/state`);
-    if (answer.status === 404) {
+    if (answer.status === 404 || answer.status === 410 || answer.status === 403) {
       end();
-      controls.say("This channel is not open any more.");
+      controls.say(answer.status === 410 ? "This link has ended." : "This is not open any more.");
       return;
     }
     state = (await answer.json()) as State;
@@ -77,6 +101,16 @@ async function ask(): Promise<void> {
     return;
   }
   if (player && session !== state.session) end();
+  if (!player && waits) {
+    parts.page.dataset.state = "waiting";
+    if (!parts.video.poster) parts.video.poster = `${base}/still.jpg?width=1280`;
+    controls.say("");
+    return;
+  }
+  if (!player && !state.has_seat) {
+    controls.say("All seats are taken. This page tries again by itself.");
+    return;
+  }
   if (!player) begin(state);
   controls.say(state.state === "holding" ? "The picture is interrupted. It comes back by itself." : "");
 }

@@ -19,7 +19,7 @@ export interface Parts {
 }
 
 const MARKUP = `
-  <div class="mx-auto flex min-h-dvh max-w-6xl flex-col gap-3 p-3 sm:p-6">
+  <div class="mx-auto flex min-h-dvh max-w-6xl flex-col gap-3 p-3 sm:p-6" data-part="frame">
     <header class="flex flex-wrap items-baseline gap-x-3 gap-y-1">
       <h1 class="min-w-0 text-xl font-semibold break-words sm:text-2xl" data-part="title"></h1>
       <span class="badge badge-error hidden" data-part="live">live</span>

@@ -4,6 +4,7 @@ import type {
   AddChannel,
   AddDestination,
   AddKey,
+  AddViewingLink,
   Administrator,
   BeginRehearsal,
   ChangeChannel,
@@ -191,6 +192,38 @@ export function useRemoveKey(channel: string) {
       answer(api.DELETE("/api/v1/channels/{channel}/keys/{key}", { params: { path: { channel, key } } })),
     ["channel", channel],
   );
+}
+
+export function useViewingLinks(channel: string) {
+  return useQuery({
+    queryKey: ["channel", channel, "links"],
+    queryFn: () => answer(api.GET("/api/v1/channels/{channel}/links", inChannel(channel))),
+    refetchInterval: 5000,
+  });
+}
+
+export function useAddViewingLink(channel: string) {
+  return useChange(
+    (form: AddViewingLink) => answer(api.POST("/api/v1/channels/{channel}/links", { ...inChannel(channel), body: form })),
+    ["channel", channel],
+  );
+}
+
+export function useRemoveViewingLink(channel: string) {
+  return useChange(
+    (link: number) => answer(api.DELETE("/api/v1/channels/{channel}/links/{link}", { params: { path: { channel, link } } })),
+    ["channel", channel],
+  );
+}
+
+/** How many watched in the last hour, minute by minute. */
+export function useViewerMinutes(channel: string) {
+  return useQuery({
+    queryKey: ["channel", channel, "viewers"],
+    queryFn: () =>
+      answer(api.GET("/api/v1/channels/{channel}/viewers", { params: { path: { channel }, query: { hours: 1 } } })),
+    refetchInterval: 60_000,
+  });
 }
 
 export function useAddDestination() {

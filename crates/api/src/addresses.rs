@@ -49,9 +49,20 @@ pub(crate) fn srt_fields(
 
 /// Where a channel is watched.
 pub(crate) fn viewing_addresses(state: &ApiState, headers: &HeaderMap, channel: &str) -> ViewingAddresses {
-    let place = format!("{}:{}/watch/{channel}", shown_host(state, headers), state.ports.viewing);
+    addresses_under(state, headers, &format!("watch/{channel}"))
+}
+
+/// Where it is watched by who has a link.
+pub(crate) fn link_addresses(state: &ApiState, headers: &HeaderMap, token: &str) -> ViewingAddresses {
+    addresses_under(state, headers, &format!("link/{token}"))
+}
+
+fn addresses_under(state: &ApiState, headers: &HeaderMap, path: &str) -> ViewingAddresses {
+    let place = format!("{}:{}/{path}", shown_host(state, headers), state.ports.viewing);
     ViewingAddresses {
         page: format!("http://{place}"),
+        embed: format!("http://{place}/embed"),
+        still: format!("http://{place}/still.jpg"),
         hls: format!("http://{place}/live/index.m3u8"),
         dash: format!("http://{place}/live/index.mpd"),
         transport_stream: format!("http://{place}/stream.ts"),

@@ -8,12 +8,14 @@ use waverant_library::LOW_TIME;
 use waverant_media::{SoundFormat, Track, TrackKind, Tracks};
 use waverant_model::{
     Board, ChannelState, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LiveLine, LiveLinePoint, LiveSession,
-    LiveTake, LiveVideo, RecorderState, RefusedCount,
+    LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount,
 };
 use waverant_relay::{
-    ChannelRules, LegOrder, LinePoint, LineQuality, SessionState, StreamFacts, TakeState, advised_latency,
+    ChannelRules, LegOrder, LinePoint, LineQuality, SessionState, StreamFacts, TakeState, ViewerCounts, advised_latency,
 };
 use waverant_show::{LegSnapshot, Show, SourceSnapshot};
+
+use crate::tell_viewing;
 
 fn millis(duration: Duration) -> u64 {
     u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
@@ -23,7 +25,7 @@ fn millis(duration: Duration) -> u64 {
 pub(crate) fn look(house: &House) -> Board {
     let directory = house.directory();
     let channels = directory.channels().map(|rules| match house.show(rules.id) {
-        Some(show) => on_air(rules, &show),
+        Some(show) => on_air(rules, &show, house.viewer_counts(rules.id)),
         None => LiveChannel {
             name: rules.name.to_string(),
             title: rules.title.clone(),
@@ -34,7 +36,18 @@ pub(crate) fn look(house: &House) -> Board {
     });
     let counts = house.counts().all().into_iter();
     let refused_counts = counts.map(|(reason, count)| RefusedCount { reason: reason.to_owned(), count }).collect();
-    Board { at: OffsetDateTime::now_utc(), channels: channels.collect(), refused_counts, disk: live_disk(house) }
+    let uplink = house.uplink().map(|load| LiveUplink {
+        carries_bps: load.carries_bps,
+        legs_bps: load.legs_bps,
+        viewers_bps: load.viewers_bps,
+    });
+    Board {
+        at: OffsetDateTime::now_utc(),
+        channels: channels.collect(),
+        refused_counts,
+        disk: live_disk(house),
+        uplink,
+    }
 }
 
 fn live_disk(house: &House) -> Option<LiveDisk> {
@@ -48,7 +61,7 @@ fn live_disk(house: &House) -> Option<LiveDisk> {
     })
 }
 
-fn on_air(rules: &ChannelRules, show: &Show) -> LiveChannel {
+fn on_air(rules: &ChannelRules, show: &Show, viewers: ViewerCounts) -> LiveChannel {
     let source = show.source_snapshot();
     LiveChannel {
         name: rules.name.to_string(),
@@ -59,12 +72,12 @@ fn on_air(rules: &ChannelRules, show: &Show) -> LiveChannel {
             // Its delayed legs play on.
             SessionState::Over => ChannelState::Over,
         },
-        session: Some(live_session(show, source)),
+        session: Some(live_session(show, source, viewers)),
         legs: show.legs().into_iter().map(live_leg).collect(),
     }
 }
 
-fn live_session(show: &Show, source: SourceSnapshot) -> LiveSession {
+fn live_session(show: &Show, source: SourceSnapshot, viewers: ViewerCounts) -> LiveSession {
     let counters = source.counters;
     let (recorder, recorder_reason) = live_recorder(show.recorder().state().0);
     LiveSession {
@@ -82,7 +95,7 @@ fn live_session(show: &Show, source: SourceSnapshot) -> LiveSession {
         audio: live_audio(&source.tracks),
         bitrate_bps: source.video_bps + source.audio_bps,
         audio_bitrate_bps: source.audio_bps,
-        viewer_count: show.viewer_count(),
+        viewers: tell_viewing::viewer_counts(viewers),
         waiting: source.waiting,
         findings: source.findings,
         line: source.line.map(|line| live_line(line, &source.line_points, None)),

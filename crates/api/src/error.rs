@@ -109,6 +109,7 @@ impl From<StoreError> for ApiError {
         match error {
             StoreError::NameTaken(name) => Self::NameTaken(name),
             StoreError::NotFound { kind, name } => Self::NotFound { kind, name },
+            StoreError::TooMany { .. } => Self::Conflict(error.to_string()),
             StoreError::Busy => Self::SlowDown(Duration::from_secs(1)),
             error if error.is_unavailable() => {
                 tracing::warn!(%error, "an API call found the database away");

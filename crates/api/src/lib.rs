@@ -24,7 +24,9 @@ mod slates;
 mod takes;
 mod tell;
 mod tell_jobs;
+mod tell_viewing;
 mod tokens;
+mod viewing;
 
 use std::sync::Arc;
 
@@ -126,6 +128,10 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(recordings::stop_recording))
         .routes(routes!(recordings::mark_recording))
         .routes(routes!(pictures::watch_pictures))
+        .routes(routes!(pictures::channel_still))
+        .routes(routes!(viewing::list_viewing_links, viewing::add_viewing_link))
+        .routes(routes!(viewing::remove_viewing_link))
+        .routes(routes!(viewing::list_viewers))
         .routes(routes!(rehearsals::begin_rehearsal))
         .routes(routes!(destinations::list_destinations, destinations::add_destination))
         .routes(routes!(destinations::change_destination, destinations::remove_destination))

@@ -1,10 +1,12 @@
 //! How records and running things are told to callers.
 
-use waverant_house::{audience_word, mode_word, nearness_word, read_sheet, right_word, slate_word, takeover_word};
+use waverant_house::{mode_word, read_sheet, right_word, slate_word, takeover_word};
 use waverant_model as model;
 use waverant_relay::{LegAddress, Slate, TakeState};
 use waverant_store as store;
 use waverant_store::CopyState;
+
+use crate::tell_viewing;
 
 pub(crate) fn channel(
     channel: store::Channel,
@@ -22,13 +24,7 @@ pub(crate) fn channel(
         takeover: takeover_word(settings.takeover),
         slate: slate_word(settings.slate),
         srt: srt(&settings.srt),
-        viewing: model::Viewing {
-            audience: audience_word(settings.viewing.audience),
-            nearness: nearness_word(settings.viewing.nearness),
-            back_ms: u32::try_from(settings.viewing.back.as_millis()).unwrap_or(u32::MAX),
-            is_always_ready: settings.viewing.is_always_ready,
-            addresses: viewing,
-        },
+        viewing: tell_viewing::viewing(&settings.viewing, viewing),
         created_at: channel.created_at,
         destinations,
     }

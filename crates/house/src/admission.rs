@@ -8,13 +8,14 @@ use time::OffsetDateTime;
 use tokio::time::timeout;
 use waverant_net::caller_of;
 use waverant_relay::{
-    Admission, Attempt, ChannelRules, KeyRight, LegOrder, NotJoined, Opener, TurnAway, TurnAwayReason, printable,
+    Admission, Attempt, ChannelRules, KeyRight, LegOrder, NotJoined, Opener, TurnAway, TurnAwayReason, Way, printable,
 };
 use waverant_rtmp::CredentialsAnswer;
 use waverant_show::{Publisher, Seat, Show, ShowStart};
 use waverant_store::TurnedAway;
 
 use crate::House;
+use crate::audience::{Spectator, ViewerSeat};
 use crate::callers::Notice;
 use crate::judge::{Question, Verdict};
 
@@ -146,9 +147,20 @@ impl House {
         ShowStart { id, rules: rules.clone(), publisher, started_at, orders, is_rehearsal }
     }
 
-    /// The session that somebody may watch who was judged; none if there is nothing to watch.
-    pub fn watched_by(&self, admission: &Admission) -> Option<Arc<Show>> {
-        self.show(admission.channel.id).filter(|show| !show.is_over())
+    /// The session that somebody watches whose viewing key was judged, and a seat in its audience.
+    ///
+    /// # Errors
+    /// Why there is nothing to watch, or no seat.
+    pub fn watch_by_key(
+        &self,
+        peer: SocketAddr,
+        admission: &Admission,
+        way: Way,
+    ) -> Result<(Arc<Show>, ViewerSeat), TurnAwayReason> {
+        let show = self.show(admission.channel.id).filter(|show| !show.is_over()).ok_or(TurnAwayReason::OffAir)?;
+        let spectator = Spectator { address: peer.ip(), program: &admission.key_prefix, link: None, way };
+        let seat = self.seat_viewer(&show.rules(), &spectator).map_err(TurnAwayReason::NoSeat)?;
+        Ok((show, seat))
     }
 
     /// Salt and opaque text of a challenge for an encoder that shows its key by user name and password.

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use waverant_relay::{
     ChannelName, ChannelRules, Gate, GateChannel, GateKey, Keeping, LegOrder, NameTemplate, RecordingRules, SplitRules,
+    ViewingLink,
 };
 use waverant_srt::Passphrase;
 use waverant_store::{Channel, ChannelDestination, RecordingSettings, Store, StoreError, StreamKey};
@@ -20,6 +21,15 @@ pub struct Directory {
     channels: BTreeMap<u64, Arc<ChannelRules>>,
     by_name: HashMap<ChannelName, u64>,
     orders: HashMap<u64, Arc<[LegOrder]>>,
+    links: HashMap<u64, Arc<ViewingLink>>,
+}
+
+/// What is read of channels.
+struct Read {
+    channels: Vec<Channel>,
+    keys: Vec<StreamKey>,
+    destinations: Vec<ChannelDestination>,
+    links: Vec<ViewingLink>,
 }
 
 impl Directory {
@@ -31,8 +41,9 @@ impl Directory {
         let channels = store.channels().await?;
         let ids: Vec<u64> = channels.iter().map(|channel| channel.id).collect();
         let (keys, destinations) = (store.all_keys().await?, store.channel_destinations().await?);
+        let links = store.all_viewing_links().await?;
         let mut directory = Self::default();
-        directory.set_channels(&ids, channels, keys, destinations);
+        directory.set_channels(&ids, Read { channels, keys, destinations, links });
         Ok(directory)
     }
 
@@ -43,19 +54,17 @@ impl Directory {
     pub(crate) async fn reload(&self, store: &Store, ids: &[u64]) -> Result<Self, StoreError> {
         let channels = store.channels_by_id(ids).await?;
         let (keys, destinations) = (store.keys_of(ids).await?, store.destinations_of(ids).await?);
+        let links = store.viewing_links_of(ids).await?;
         let mut directory = self.clone();
-        directory.set_channels(ids, channels, keys, destinations);
+        directory.set_channels(ids, Read { channels, keys, destinations, links });
         Ok(directory)
     }
 
-    fn set_channels(
-        &mut self,
-        ids: &[u64],
-        channels: Vec<Channel>,
-        keys: Vec<StreamKey>,
-        destinations: Vec<ChannelDestination>,
-    ) {
+    fn set_channels(&mut self, ids: &[u64], read: Read) {
+        let Read { channels, keys, destinations, links } = read;
         ids.iter().for_each(|id| self.remove_channel(*id));
+        self.links.retain(|_, link| !ids.contains(&link.channel_id));
+        self.links.extend(links.into_iter().map(|link| (link.id, Arc::new(link))));
         for channel in channels {
             match channel.name.parse() {
                 Ok(name) => self.add_channel(channel_rules(channel, name)),
@@ -112,6 +121,16 @@ impl Directory {
     pub fn channel_named(&self, name: &str) -> Option<&Arc<ChannelRules>> {
         let name: ChannelName = name.parse().ok()?;
         self.channels.get(self.by_name.get(&name)?)
+    }
+
+    /// The link in whose address `token` stands.
+    pub fn link(&self, token: &str) -> Option<&Arc<ViewingLink>> {
+        self.links.get(&ViewingLink::id_in(token)?).filter(|link| link.has_token(token))
+    }
+
+    /// The link of this number.
+    pub fn link_numbered(&self, id: u64) -> Option<&Arc<ViewingLink>> {
+        self.links.get(&id)
     }
 
     /// How a channel's sessions are sent to its destinations.

@@ -17,6 +17,7 @@ use waverant_show::{Dialer, RecorderState, Show, Surroundings, TcpDialer};
 use waverant_store::{Store, StoreError};
 
 use crate::acquaintances::Acquaintances;
+use crate::audience::{Audience, AudienceLimits};
 use crate::callers::Callers;
 use crate::numbers::SessionNumbers;
 use crate::shows::Shows;
@@ -41,6 +42,8 @@ pub struct HouseSetup<'a> {
     pub state_folder: &'a Path,
     /// Who is asked besides the keys before somebody is let in.
     pub judge: Option<Arc<dyn Judge>>,
+    /// How many may watch.
+    pub audience: AudienceLimits,
 }
 
 /// State shared by all listeners, sessions and calls: the channels as they are now, the sessions that run, who is
@@ -59,6 +62,7 @@ pub struct House {
     counts: Counts,
     pub(crate) callers: Callers,
     pub(crate) acquaintances: Acquaintances,
+    pub(crate) audience: Audience,
 }
 
 impl fmt::Debug for House {
@@ -73,7 +77,7 @@ impl House {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn open(setup: HouseSetup<'_>) -> Result<Arc<Self>, StoreError> {
-        let HouseSetup { store, ledger, recordings, undo_time, state_folder, judge } = setup;
+        let HouseSetup { store, ledger, recordings, undo_time, state_folder, judge, audience } = setup;
         let directory = Directory::load(&store).await?;
         let numbers = SessionNumbers::open(&store).await?;
         let acquaintances = Acquaintances::default();
@@ -120,11 +124,13 @@ impl House {
             counts: Counts::default(),
             callers: Callers::default(),
             acquaintances,
+            audience: Audience::new(audience),
         });
         let rules: Arc<dyn RuleBook> = house.clone();
         house.tasks().spawn(waverant_library::keep(library, rules));
         house.tasks().spawn(house.clone().follow_changes());
         house.tasks().spawn(house.clone().look_after());
+        house.tasks().spawn(house.clone().keep_viewer_minutes());
         Ok(house)
     }
 
@@ -206,6 +212,7 @@ impl House {
             }
             let (directory, now) = (self.directory(), OffsetDateTime::now_utc());
             self.shows().iter().for_each(|show| show.check_keys(directory.gate(), now));
+            self.look_after_audience();
             if let Err(error) = self.numbers.refill(&self.store).await {
                 tracing::debug!(%error, "numbers for sessions are fetched later");
             }

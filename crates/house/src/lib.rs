@@ -3,6 +3,7 @@
 
 mod acquaintances;
 mod admission;
+mod audience;
 mod callers;
 mod changes;
 mod controls;
@@ -20,9 +21,11 @@ mod people;
 mod report;
 mod shows;
 mod touched;
+mod watching;
 mod words;
 
 pub use admission::{ChannelBusy, Presented, turn_away};
+pub use audience::{AudienceLimits, Spectator, UplinkLoad, ViewerSeat};
 pub use changes::MadeKey;
 pub use counts::Counts;
 pub use directory::Directory;

@@ -75,6 +75,7 @@ pub fn mode_word(mode: RecordingMode) -> model::RecordingWhen {
 pub(crate) fn audience_of(word: model::Audience) -> Audience {
     match word {
         model::Audience::Nobody => Audience::Nobody,
+        model::Audience::ByLink => Audience::ByLink,
         model::Audience::Everybody => Audience::Everybody,
     }
 }
@@ -83,6 +84,7 @@ pub(crate) fn audience_of(word: model::Audience) -> Audience {
 pub fn audience_word(audience: Audience) -> model::Audience {
     match audience {
         Audience::Nobody => model::Audience::Nobody,
+        Audience::ByLink => model::Audience::ByLink,
         Audience::Everybody => model::Audience::Everybody,
     }
 }

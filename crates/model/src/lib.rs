@@ -40,8 +40,8 @@ pub use key::{AddKey, EncoderFields, KeyRight, NewKey, SrtFields, StreamKey};
 pub use limits::{SheetAction, SheetForm};
 pub use line::{LiveLine, LiveLinePoint};
 pub use live::{
-    Board, ChannelState, Health, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LiveSession, LiveTake, LiveVideo,
-    RecorderState, RefusedCount,
+    Board, ChannelState, Health, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LiveSession, LiveTake,
+    LiveUplink, LiveVideo, RecorderState, RefusedCount,
 };
 pub use problem::Problem;
 pub use recording::{ChangeRecording, MarkMoment, MarkedMoment, Recording, RecordingWhen, TakeFormat};
@@ -53,4 +53,7 @@ pub use take::{
     ChangeTake, CopyState, CopyTake, CutTake, ListedTakes, Mark, RemovedTake, Take, TakeCopy, TakeLink, TakeSound,
     TakeState,
 };
-pub use viewing::{Audience, ChangeViewing, Nearness, Viewing, ViewingAddresses};
+pub use viewing::{
+    AddViewingLink, Audience, ChangeViewing, Nearness, ViewerCounts, ViewerMinute, Viewing, ViewingAddresses,
+    ViewingLink,
+};

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::LiveLine;
+use crate::{LiveLine, ViewerCounts};
 
 /// All channels at one moment.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -18,6 +18,19 @@ pub struct Board {
     pub refused_counts: Vec<RefusedCount>,
     /// The disk of the recordings; none until it was looked at.
     pub disk: Option<LiveDisk>,
+    /// The uplink; none if the settings do not say what it carries.
+    pub uplink: Option<LiveUplink>,
+}
+
+/// What leaves the house at one moment, in bits per second.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LiveUplink {
+    /// What the uplink carries.
+    pub carries_bps: u64,
+    /// What platforms are sent, or will be once they are dialed.
+    pub legs_bps: f64,
+    /// What viewers are sent.
+    pub viewers_bps: f64,
 }
 
 /// The disk of the recordings at one moment.
@@ -96,8 +109,8 @@ pub struct LiveSession {
     pub findings: Vec<String>,
     /// The line that the encoder comes in by, if it comes over SRT.
     pub line: Option<LiveLine>,
-    /// Players that watch.
-    pub viewer_count: u64,
+    /// How many watch.
+    pub viewers: ViewerCounts,
     /// Messages that could not be used.
     pub unusable_count: u64,
     /// Times when the encoder's clock jumped or ran back.

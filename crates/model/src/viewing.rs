@@ -1,6 +1,7 @@
 //! How a channel is watched.
 
 use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
 use utoipa::ToSchema;
 
 /// Who may watch a channel without an account.
@@ -10,6 +11,8 @@ pub enum Audience {
     /// Nobody.
     #[default]
     Nobody,
+    /// Who has a link.
+    ByLink,
     /// Everybody who knows the address.
     Everybody,
 }
@@ -38,6 +41,10 @@ pub struct Viewing {
     pub back_ms: u32,
     /// Whether segments are made while nobody watches.
     pub is_always_ready: bool,
+    /// How many may watch at a time; 0 is as many as the house takes.
+    pub most_viewers: u32,
+    /// The sites whose pages may show it while everybody may watch; none for all sites.
+    pub sites: Vec<String>,
     /// Where it is watched, by who may.
     pub addresses: ViewingAddresses,
 }
@@ -47,6 +54,10 @@ pub struct Viewing {
 pub struct ViewingAddresses {
     /// The page for people.
     pub page: String,
+    /// The player alone, to be put into a page of one's own.
+    pub embed: String,
+    /// The newest picture as JPEG; `?width=` is 160, 320, 640 or 1280.
+    pub still: String,
     /// For players of HLS.
     pub hls: String,
     /// For players of DASH.
@@ -68,4 +79,80 @@ pub struct ChangeViewing {
     pub back_ms: Option<u32>,
     /// Whether segments are made while nobody watches; holds from the next session.
     pub is_always_ready: Option<bool>,
+    /// How many may watch at a time, up to 100000; 0 is as many as the house takes. Holds for who comes.
+    pub most_viewers: Option<u32>,
+    /// The sites whose pages may show it while everybody may watch, as in `https://www.wexcombe.example`, up to 16;
+    /// an empty list is all sites.
+    pub sites: Option<Vec<String>>,
+}
+
+/// An address under which somebody without an account may watch a channel.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ViewingLink {
+    /// The link's number.
+    pub id: u64,
+    /// For whom it was made.
+    pub label: String,
+    /// When it was made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub created_at: OffsetDateTime,
+    /// When it ends, also for who is watching.
+    #[serde(with = "time::serde::rfc3339")]
+    pub ends_at: OffsetDateTime,
+    /// How many may watch by it at a time; 0 is as many as the channel takes.
+    pub most_viewers: u32,
+    /// How many watch by it now.
+    pub viewer_count: u32,
+    /// The sites whose pages alone may show it; none for anywhere.
+    pub sites: Vec<String>,
+    /// Whether rehearsals are shown to who has it.
+    pub shows_rehearsals: bool,
+    /// Where it leads.
+    pub addresses: ViewingAddresses,
+}
+
+/// A link to be made.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct AddViewingLink {
+    /// For whom: a person or a place.
+    pub label: String,
+    /// When it ends, 366 days from now at most; 30 days from now if left out.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    pub ends_at: Option<OffsetDateTime>,
+    /// How many may watch by it at a time, up to 100000; 0, the default, is as many as the channel takes.
+    #[serde(default)]
+    pub most_viewers: u32,
+    /// The sites whose pages alone may show it, as in `https://www.wexcombe.example`, up to 16; none for anywhere.
+    #[serde(default)]
+    pub sites: Vec<String>,
+    /// Whether rehearsals are shown to who has it. Default no.
+    #[serde(default)]
+    pub shows_rehearsals: bool,
+}
+
+/// How many watch, by the way they do.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ViewerCounts {
+    /// By playlists and segments.
+    pub segments: u32,
+    /// A picture at a time over a WebSocket.
+    pub pictures: u32,
+    /// A transport stream over HTTP.
+    pub transport_stream: u32,
+    /// RTMP.
+    pub rtmp: u32,
+    /// SRT.
+    pub srt: u32,
+    /// All of them.
+    pub total: u32,
+}
+
+/// How many watched within a minute; the most for each way, and nothing of who they were.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ViewerMinute {
+    /// The minute's begin.
+    #[serde(with = "time::serde::rfc3339")]
+    pub minute: OffsetDateTime,
+    /// How many.
+    pub viewers: ViewerCounts,
 }

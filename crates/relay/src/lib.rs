@@ -45,4 +45,7 @@ pub use session::{
     Attendance, Attended, Departure, Intake, Joined, NotJoined, Offered, OnAir, Opener, Program, RtmpSource, SeatId,
     SessionLife, SessionState, Slate, SlateChoice, SlateError, SlateSource, SourceCounters, StreamSource, Takeover,
 };
-pub use viewing::{Audience, Nearness, ViewingRules};
+pub use viewing::{
+    Asker, Audience, Crowd, LinkFault, Nearness, Newcomer, NoRoom, Room, Seated, Site, SiteError, ViewerCounts,
+    ViewerId, ViewingLink, ViewingRules, Way,
+};

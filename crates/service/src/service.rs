@@ -67,6 +67,7 @@ impl Service {
             undo_time: settings.take_undo,
             state_folder: &settings.state_folder,
             judge: None,
+            audience: settings.audience,
         };
         let house = House::open(setup).await?;
         let addresses = doors.addresses(database.as_ref().map(PrivateServer::pid))?;

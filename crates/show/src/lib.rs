@@ -25,8 +25,8 @@ pub use leg::{
 pub use packaging::{Packaging, Told, Waited};
 pub use recorder::{RecorderDesk, RecorderState, Takes};
 pub use session::{
-    LegReport, Publisher, Registry, ReportedGap, Seat, Show, ShowEnd, ShowReport, ShowStart, SourceSnapshot,
-    Surroundings, Viewer,
+    LegReport, NoStill, Publisher, Registry, ReportedGap, STILL_WIDTHS, Seat, Show, ShowEnd, ShowReport, ShowStart,
+    SourceSnapshot, Surroundings,
 };
 
 use watched::watched;

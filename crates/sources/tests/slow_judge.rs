@@ -11,7 +11,7 @@ use tokio::net::TcpListener;
 use tokio::sync::Notify;
 use tokio::task::JoinHandle;
 use tokio::time::{sleep, timeout};
-use waverant_house::{House, HouseSetup, Judge, Judgement, Ledger, Question};
+use waverant_house::{AudienceLimits, House, HouseSetup, Judge, Judgement, Ledger, Question};
 use waverant_library::RecordingsFolder;
 use waverant_model::{AddChannel, AddKey};
 use waverant_relay::{Actor, LobbyLimits, TurnAwayReason};
@@ -84,6 +84,7 @@ impl Ground {
             undo_time: Duration::ZERO,
             state_folder: folder.path(),
             judge: Some(judge.clone()),
+            audience: AudienceLimits { viewers: 20, uplink_bps: None },
         };
         let house = House::open(setup).await.unwrap();
         let places = LobbyLimits { let_in: 20, waiting: 20, per_address: 20 };

@@ -22,6 +22,20 @@ pub enum StoreError {
         /// By which name or number.
         name: String,
     },
+    /// There are as many as there may be.
+    #[error("there are {most} {what} already, which is the most; remove some that are not needed any more")]
+    TooMany {
+        /// Of what.
+        what: &'static str,
+        /// The most.
+        most: u32,
+    },
+    /// A record holds something that was not written by this service.
+    #[error("a record is not as this service writes it: {what} was expected")]
+    Unreadable {
+        /// What was expected.
+        what: &'static str,
+    },
     /// A sealed secret cannot be opened.
     #[error("a secret cannot be opened: the key file is not the one it was sealed with, or the record was altered")]
     Unsealable,

@@ -13,9 +13,9 @@ pub use database::{PrivateServer, PrivateServerError, Store, examine_database};
 pub use error::StoreError;
 pub use records::{
     Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, Destination,
-    DestinationSettings, KeyPassword, NewStreamKey, RecordingSettings, Sending, SessionFilter, SessionRecord, SrtTerms,
-    StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder, TokenRecord, TurnedAway, TurnedAwayRecord,
-    Unfinished, User,
+    DestinationSettings, KeyPassword, NewStreamKey, NewViewingLink, RecordingSettings, Sending, SessionFilter,
+    SessionRecord, SrtTerms, StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder, TokenRecord,
+    TurnedAway, TurnedAwayRecord, Unfinished, User, ViewerMinute,
 };
 pub use secrets::{KeyFileError, Keychain, new_one_time_code, new_salt};
 #[cfg(feature = "testing")]

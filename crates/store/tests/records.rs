@@ -6,12 +6,12 @@ use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_relay::{
     KeyRight, LegPhase, LegRecord, NewSession, RecordingMode, Secret, SessionEnd, SlateChoice, TakeMark, TakeRecord,
-    TakeState, Takeover, ViewingRules,
+    TakeState, Takeover, ViewerCounts, ViewingLink, ViewingRules,
 };
 use waverant_store::{
     ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, Keychain,
-    NewStreamKey, PrivateServer, RecordingSettings, Sending, SessionFilter, SrtTerms, Store, StoreError, TakeCard,
-    TakeChange, TakeFilter, TestDatabase, TurnedAway,
+    NewStreamKey, NewViewingLink, PrivateServer, RecordingSettings, Sending, SessionFilter, SrtTerms, Store,
+    StoreError, TakeCard, TakeChange, TakeFilter, TestDatabase, TurnedAway, ViewerMinute,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -528,4 +528,68 @@ async fn the_keeper_finds_what_is_due() {
     assert_eq!(numbers(store.going_takes().await.unwrap()), [2]);
     assert_eq!(numbers(store.takes_to_take_in().await.unwrap()), [5]);
     assert!(store.copied_takes_here("finish-line").await.unwrap().is_empty());
+}
+
+fn link(label: &str) -> NewViewingLink {
+    NewViewingLink {
+        label: label.to_owned(),
+        ends_at: NOW + Duration::hours(3),
+        most_viewers: Some(4),
+        sites: vec!["https://club.example".parse().unwrap(), "http://192.0.2.7:8080".parse().unwrap()],
+        shows_rehearsals: true,
+    }
+}
+
+/// The address of a link can be told again at any time, and is not in the database.
+#[tokio::test]
+async fn links_are_signed_and_revoked() {
+    let (_database, store) = store().await;
+    let channel = store.add_channel("boathouse", &settings(), NOW).await.unwrap();
+    let made = store.add_viewing_link(channel.id, &link("club"), NOW).await.unwrap();
+    assert_eq!(store.viewing_links_of(&[channel.id]).await.unwrap(), std::slice::from_ref(&made));
+    assert_eq!(store.all_viewing_links().await.unwrap(), std::slice::from_ref(&made));
+    assert_eq!((made.most_viewers, made.sites.len(), made.shows_rehearsals), (Some(4), 2, true));
+    let other = store.add_viewing_link(channel.id, &link("family"), NOW).await.unwrap();
+    assert_eq!(ViewingLink::id_in(other.token.reveal()), Some(other.id));
+    assert!(made.has_token(made.token.reveal()) && !made.has_token(other.token.reveal()));
+    store.remove_viewing_link(channel.id, made.id).await.unwrap();
+    assert!(matches!(store.remove_viewing_link(channel.id, made.id).await, Err(StoreError::NotFound { .. })));
+    // Those that ended long ago make room, and a channel takes its links with it.
+    store.add_viewing_link(channel.id, &link("next year"), NOW + Duration::days(365)).await.unwrap();
+    assert_eq!(store.all_viewing_links().await.unwrap().len(), 1);
+    store.remove_channel("boathouse").await.unwrap();
+    assert!(store.all_viewing_links().await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn a_channel_has_so_many_links_and_no_more() {
+    let (_database, store) = store().await;
+    let channel = store.add_channel("boathouse", &settings(), NOW).await.unwrap();
+    for number in 0..500 {
+        store.add_viewing_link(channel.id, &link(&number.to_string()), NOW).await.unwrap();
+    }
+    let refused = store.add_viewing_link(channel.id, &link("one more"), NOW).await.unwrap_err();
+    assert!(matches!(refused, StoreError::TooMany { most: 500, .. }), "{refused}");
+}
+
+#[tokio::test]
+async fn of_each_minute_the_most_viewers_are_kept() {
+    let (_database, store) = store().await;
+    let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
+    let minute = |minutes: i64, counts| ViewerMinute {
+        channel_id: channel.id,
+        minute: NOW + Duration::minutes(minutes),
+        counts,
+    };
+    let few = ViewerCounts { pictures: 3, segments: 1, ..ViewerCounts::default() };
+    let many = ViewerCounts { pictures: 1, segments: 90, srt: 2, ..ViewerCounts::default() };
+    let gone = ViewerMinute { channel_id: channel.id + 1, ..minute(0, few) };
+    store.write_viewer_minutes(&[minute(0, few), minute(1, few), gone]).await.unwrap();
+    store.write_viewer_minutes(&[minute(1, many)]).await.unwrap();
+    store.write_viewer_minutes(&[]).await.unwrap();
+    let read = store.viewer_minutes(channel.id, NOW, NOW + Duration::minutes(2)).await.unwrap();
+    assert_eq!(read, [minute(0, few), minute(1, few.max(many))]);
+    assert_eq!(store.viewer_minutes(channel.id, NOW, NOW + Duration::minutes(1)).await.unwrap(), read[..1]);
+    store.forget_viewer_minutes(NOW + Duration::days(400) + Duration::seconds(30)).await.unwrap();
+    assert_eq!(store.viewer_minutes(channel.id, NOW, NOW + Duration::hours(1)).await.unwrap(), read[1..]);
 }

@@ -5,6 +5,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use axum::Extension;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
@@ -15,7 +16,7 @@ use waverant_media::TrackId;
 use waverant_relay::Found;
 use waverant_show::{Packaging, Told, Waited};
 
-use crate::open::open_channel;
+use crate::access::Access;
 use crate::piece_body::PieceBody;
 use crate::{Fault, ViewingState};
 
@@ -36,18 +37,18 @@ const BEGIN_PATIENCE: Duration = Duration::from_secs(12);
 
 pub(crate) async fn multivariant(
     State(state): State<ViewingState>,
-    Path(channel): Path<String>,
+    Extension(access): Extension<Arc<Access>>,
 ) -> Result<Response, Fault> {
-    let packaging = begun(&state, &channel).await?;
+    let packaging = begun(&state, &access).await?;
     let text = packaging.multivariant().ok_or(Fault::OffAir)?;
     Ok(told(PLAYLIST, SHORT, &text))
 }
 
 pub(crate) async fn manifest(
     State(state): State<ViewingState>,
-    Path(channel): Path<String>,
+    Extension(access): Extension<Arc<Access>>,
 ) -> Result<Response, Fault> {
-    let packaging = begun(&state, &channel).await?;
+    let packaging = begun(&state, &access).await?;
     let text = packaging.manifest().ok_or(Fault::OffAir)?;
     Ok(told(MANIFEST, SHORT, &text))
 }
@@ -67,11 +68,12 @@ pub(crate) struct Directives {
 
 pub(crate) async fn playlist(
     State(state): State<ViewingState>,
-    Path((channel, run, track)): Path<(String, u64, u8)>,
+    Extension(access): Extension<Arc<Access>>,
+    Path((_, run, track)): Path<(String, u64, u8)>,
     directives: Result<Query<Directives>, axum::extract::rejection::QueryRejection>,
     headers: HeaderMap,
 ) -> Result<Response, Fault> {
-    let packaging = this_run(&state, &channel, run)?;
+    let packaging = this_run(&state, &access, run)?;
     let Query(asked) = directives.map_err(|error| Fault::Wrong(error.body_text()))?;
     let track = TrackId(track);
     match (asked.segment, asked.part) {
@@ -86,6 +88,7 @@ pub(crate) async fn playlist(
         (None, Some(_)) => return Err(Fault::Wrong("_HLS_part is given without _HLS_msn".to_owned())),
         (None, None) => packaging.wait_to_begin(BEGIN_PATIENCE).await,
     }
+    require_still(&state, &access)?;
     let skips = matches!(asked.skip.as_deref(), Some("YES" | "v2"));
     let playlist = packaging.playlist(track, skips).ok_or(Fault::Gone)?;
     Ok(told_playlist(&playlist, &headers))
@@ -115,14 +118,19 @@ fn told_playlist(playlist: &Told, headers: &HeaderMap) -> Response {
 
 pub(crate) async fn piece(
     State(state): State<ViewingState>,
-    Path((channel, run, track, name)): Path<(String, u64, u8, String)>,
+    Extension(access): Extension<Arc<Access>>,
+    Path((_, run, track, name)): Path<(String, u64, u8, String)>,
     headers: HeaderMap,
 ) -> Result<Response, Fault> {
     let name: PieceName = name.parse().map_err(|_| Fault::Gone)?;
-    let packaging = this_run(&state, &channel, run)?;
+    let packaging = this_run(&state, &access, run)?;
     let track = TrackId(track);
     let found = match packaging.find(track, name) {
-        Found::NotYet => packaging.wait_to_find(track, name, PATIENCE).await,
+        Found::NotYet => {
+            let found = packaging.wait_to_find(track, name, PATIENCE).await;
+            require_still(&state, &access)?;
+            found
+        }
         found => found,
     };
     let body = match found {
@@ -136,18 +144,26 @@ pub(crate) async fn piece(
 }
 
 /// The packaging of a channel, with something to play.
-async fn begun(state: &ViewingState, channel: &str) -> Result<Arc<Packaging>, Fault> {
-    let rules = open_channel(&state.house, channel)?;
-    let packaging = state.screens.of(&state.house, &rules)?;
+async fn begun(state: &ViewingState, access: &Access) -> Result<Arc<Packaging>, Fault> {
+    let packaging = state.screens.of(&state.house, access)?;
+    access.seat_fetcher(&state.house)?;
     packaging.wait_to_begin(BEGIN_PATIENCE).await;
     Ok(packaging)
 }
 
 /// The packaging that an address was told by. One of another run has other pieces.
-fn this_run(state: &ViewingState, channel: &str, run: u64) -> Result<Arc<Packaging>, Fault> {
-    let rules = open_channel(&state.house, channel)?;
-    let packaging = state.screens.of(&state.house, &rules)?;
-    if packaging.run() == run { Ok(packaging) } else { Err(Fault::Gone) }
+fn this_run(state: &ViewingState, access: &Access, run: u64) -> Result<Arc<Packaging>, Fault> {
+    let packaging = state.screens.of(&state.house, access)?;
+    if packaging.run() != run {
+        return Err(Fault::Gone);
+    }
+    access.seat_fetcher(&state.house)?;
+    Ok(packaging)
+}
+
+/// Who was kept waiting may have lost its right meanwhile.
+fn require_still(state: &ViewingState, access: &Access) -> Result<(), Fault> {
+    if access.may_go_on(&state.house) { Ok(()) } else { Err(Fault::NotOpen) }
 }
 
 fn told(media_type: &'static str, caching: &'static str, text: &str) -> Response {

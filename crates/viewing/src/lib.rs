@@ -1,15 +1,17 @@
 //! Watching over HTTP: what a channel's viewers fetch, without an account.
 //!
-//! Everything is under `/watch/CHANNEL`. Whether somebody may is looked up at each request, and once a second for
-//! who stays; a channel that is not open to the caller looks like one that is not there.
+//! Everything is under `/watch/CHANNEL`, and the same under `/link/TOKEN` for who has a link. Whether somebody may is
+//! looked up at each request, and once a second for who stays; a channel that is not open to the caller looks like one
+//! that is not there.
 
+mod access;
 mod fault;
 mod hls;
-mod open;
 mod page;
 mod pictures;
 mod piece_body;
 mod screens;
+mod still;
 mod transport;
 
 use std::sync::Arc;
@@ -17,11 +19,10 @@ use std::time::Duration;
 
 use axum::Router;
 use axum::extract::Request;
-use axum::http::{HeaderValue, Method, StatusCode, header};
-use axum::middleware::{Next, from_fn};
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::middleware::{Next, from_fn, from_fn_with_state};
 use axum::response::Response;
 use axum::routing::get;
-use tower_http::cors::{AllowOrigin, CorsLayer};
 use tower_http::set_header::SetResponseHeaderLayer;
 use waverant_house::House;
 use waverant_net::Place;
@@ -55,24 +56,32 @@ impl ViewingState {
 /// All that viewers reach.
 pub fn router(state: ViewingState) -> Router {
     let fixed = |name, value| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
-    // Pages of any site may show an open channel; there is nothing here that a cookie would open.
-    let any_site = CorsLayer::new().allow_origin(AllowOrigin::any()).allow_methods([Method::GET, Method::HEAD]);
+    let ways = || ways().layer(from_fn_with_state(state.clone(), access::admit));
     Router::new()
-        .route("/watch/{channel}/live/index.m3u8", get(hls::multivariant))
-        .route("/watch/{channel}/live/index.mpd", get(hls::manifest))
-        .route("/watch/{channel}/live/{run}/{track}/index.m3u8", get(hls::playlist))
-        .route("/watch/{channel}/live/{run}/{track}/{piece}", get(hls::piece))
-        .route("/watch/{channel}/pictures", get(pictures::upgrade))
-        .route("/watch/{channel}/stream.ts", get(transport::stream))
-        .route("/watch/{channel}/state", get(page::state))
-        .route("/watch/{channel}", get(page::page))
+        .nest("/watch/{channel}", ways())
+        .nest("/link/{token}", ways())
         .route("/watch-files/{*path}", get(page::file))
         .fallback(fault::nothing_here)
         .with_state(state)
+        .layer(from_fn(fault::tell_people))
         .layer(from_fn(keep_place))
-        .layer(any_site)
         .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
+}
+
+/// All ways of watching one channel.
+fn ways() -> Router<ViewingState> {
+    Router::new()
+        .route("/live/index.m3u8", get(hls::multivariant))
+        .route("/live/index.mpd", get(hls::manifest))
+        .route("/live/{run}/{track}/index.m3u8", get(hls::playlist))
+        .route("/live/{run}/{track}/{piece}", get(hls::piece))
+        .route("/pictures", get(pictures::upgrade))
+        .route("/stream.ts", get(transport::stream))
+        .route("/still.jpg", get(still::still))
+        .route("/state", get(page::state))
+        .route("/embed", get(page::embed))
+        .route("/", get(page::page))
 }
 
 /// Who got something of a channel keeps its place: it does not make room for the next stranger.

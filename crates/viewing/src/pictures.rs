@@ -7,17 +7,18 @@ use std::sync::Arc;
 
 use axum::Extension;
 use axum::extract::ws::{CloseFrame, Message, WebSocket, WebSocketUpgrade, close_code};
-use axum::extract::{Path, Query, State};
+use axum::extract::{Query, State};
 use axum::response::Response;
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
 use tokio::time::{Instant, sleep_until};
+use waverant_house::ViewerSeat;
 use waverant_media::{Track, TrackId, TrackKind};
 use waverant_net::Place;
-use waverant_relay::{Cursor, PictureMessage, PictureMux, Read};
-use waverant_show::{FeedReader, Show, Viewer};
+use waverant_relay::{Cursor, PictureMessage, PictureMux, Read, Way};
+use waverant_show::{FeedReader, Show};
 
-use crate::open::{is_still_open, open_channel, show_on_air};
+use crate::access::Access;
 use crate::{ALLOWANCE, Fault, LOOK_INTERVAL, ViewingState};
 
 /// Packets taken at once.
@@ -62,18 +63,21 @@ struct ToldTrack<'a> {
 
 pub(crate) async fn upgrade(
     State(state): State<ViewingState>,
-    Path(channel): Path<String>,
+    Extension(access): Extension<Arc<Access>>,
     Query(chosen): Query<Chosen>,
     place: Option<Extension<Arc<Place>>>,
     socket: WebSocketUpgrade,
 ) -> Result<Response, Fault> {
-    let rules = open_channel(&state.house, &channel)?;
-    let show = show_on_air(&state.house, &rules).ok_or(Fault::OffAir)?;
-    let (viewer, house, id) = (PictureViewer::of_the_audience(&show, chosen.sound), state.house, rules.id);
+    let show = access.show_on_air(&state.house).ok_or(Fault::OffAir)?;
+    let seat = access.seat_viewer(&state.house, Way::Pictures)?;
+    let lost = seat.lost.clone();
+    let viewer = PictureViewer { _seat: Some(seat), ..PictureViewer::of_the_house(&show, chosen.sound) };
+    let house = state.house;
     Ok(within_limits(socket).on_upgrade(move |socket| async move {
         // The connection is still one at the door, though it is ours now.
         let _place = place;
-        viewer.serve(socket, || is_still_open(&house, id) && !house.stopping().is_cancelled()).await;
+        let may_go_on = || access.may_go_on(&house) && !lost.is_cancelled() && !house.stopping().is_cancelled();
+        viewer.serve(socket, may_go_on).await;
     }))
 }
 
@@ -89,14 +93,14 @@ pub struct PictureViewer {
     reader: FeedReader,
     mux: PictureMux,
     /// Counts the viewer while it watches.
-    _viewer: Option<Viewer>,
+    _seat: Option<ViewerSeat>,
 }
 
 /// Why it goes on no longer.
 enum Over {
     /// The show is over.
     Show,
-    /// The channel is not open any more, or the service stops.
+    /// The channel is not open any more, the link has ended, or the service stops.
     Closed,
     /// The viewer has gone, or takes nothing.
     Viewer,
@@ -109,13 +113,8 @@ impl PictureViewer {
         Self {
             reader: FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES),
             mux: PictureMux::new(place.unwrap_or(1).saturating_sub(1)),
-            _viewer: None,
+            _seat: None,
         }
-    }
-
-    /// One of the audience.
-    fn of_the_audience(show: &Arc<Show>, place: Option<u8>) -> Self {
-        Self { _viewer: Some(show.count_viewer()), ..Self::of_the_house(show, place) }
     }
 
     /// Sends the show until it is over, the viewer goes, or `may_go_on` says no, which is asked once a second.
@@ -125,7 +124,7 @@ impl PictureViewer {
     pub async fn serve(mut self, mut socket: WebSocket, may_go_on: impl Fn() -> bool) {
         let reason = match self.run(&mut socket, may_go_on).await {
             Over::Show => "the show is over",
-            Over::Closed => "the channel is not open any more",
+            Over::Closed => "this is not to be watched any more",
             Over::Viewer => return,
         };
         let goodbye = CloseFrame { code: close_code::NORMAL, reason: reason.into() };

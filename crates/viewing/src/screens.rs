@@ -8,9 +8,9 @@ use parking_lot::Mutex;
 use tokio::time::{MissedTickBehavior, interval};
 use waverant_house::House;
 use waverant_relay::{Audience, ChannelRules};
-use waverant_show::Packaging;
+use waverant_show::{Packaging, Show};
 
-use crate::open::show_on_air;
+use crate::access::Access;
 use crate::{Fault, ViewingState};
 
 /// How often it is looked which channels are to be packaged while nobody watches.
@@ -18,22 +18,36 @@ const READY_INTERVAL: Duration = Duration::from_secs(1);
 
 /// Packagings by channel; each lives as long as it runs.
 #[derive(Debug, Default)]
-pub(crate) struct Screens(Mutex<HashMap<u64, (u64, Weak<Packaging>)>>);
+pub(crate) struct Screens(Mutex<HashMap<u64, Screen>>);
+
+#[derive(Debug)]
+struct Screen {
+    session: u64,
+    is_rehearsal: bool,
+    packaging: Weak<Packaging>,
+}
 
 impl Screens {
     /// The packaging of a channel's show, begun if nobody watched it yet; of one that is over, for as long as
     /// viewers may still fetch its end.
-    pub(crate) fn of(&self, house: &House, rules: &ChannelRules) -> Result<Arc<Packaging>, Fault> {
+    pub(crate) fn of(&self, house: &House, access: &Access) -> Result<Arc<Packaging>, Fault> {
+        self.showing(access.rules.id, access.show_on_air(house), access.sees_rehearsals())
+    }
+
+    fn showing(&self, channel: u64, show: Option<Arc<Show>>, sees_rehearsals: bool) -> Result<Arc<Packaging>, Fault> {
         let mut screens = self.0.lock();
-        let running = screens.get(&rules.id).and_then(|(session, packaging)| Some((*session, packaging.upgrade()?)));
+        let running = screens.get(&channel).filter(|screen| sees_rehearsals || !screen.is_rehearsal);
+        let running = running.and_then(|screen| Some((screen.session, screen.packaging.upgrade()?)));
         let running = running.filter(|(_, packaging)| !packaging.is_stopped());
-        match (show_on_air(house, rules), running) {
+        match (show, running) {
             (Some(show), Some((session, packaging))) if session == show.id() => Ok(packaging),
             (Some(show), _) => {
-                let viewing = show.rules().viewing;
+                let viewing = show.rules().viewing.clone();
                 let packaging = Packaging::start(show.context(), viewing.packaging(), viewing.is_always_ready);
-                screens.retain(|_, (_, packaging)| packaging.strong_count() > 0);
-                screens.insert(rules.id, (show.id(), Arc::downgrade(&packaging)));
+                screens.retain(|_, screen| screen.packaging.strong_count() > 0);
+                let (session, is_rehearsal) = (show.id(), show.is_rehearsal());
+                let screen = Screen { session, is_rehearsal, packaging: Arc::downgrade(&packaging) };
+                screens.insert(channel, screen);
                 Ok(packaging)
             }
             (None, Some((_, packaging))) => Ok(packaging),
@@ -56,7 +70,8 @@ pub async fn keep_ready(state: ViewingState) {
             |rules: &&Arc<ChannelRules>| rules.viewing.is_always_ready && rules.viewing.audience != Audience::Nobody;
         for rules in directory.channels().filter(is_wanted) {
             // Who is not on air has nothing to be ready.
-            let _ = state.screens.of(&state.house, rules);
+            let show = state.house.show(rules.id).filter(|show| !show.live().has_ended() && !show.is_rehearsal());
+            let _ = show.map(|show| state.screens.showing(rules.id, Some(show), false));
         }
     }
 }

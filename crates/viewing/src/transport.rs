@@ -1,19 +1,22 @@
 //! A continuous MPEG transport stream, for desktop players and compositing programs.
 
 use std::convert::Infallible;
+use std::sync::Arc;
 
+use axum::Extension;
 use axum::body::Body;
-use axum::extract::{Path, Query, State};
+use axum::extract::{Query, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
 use futures_util::stream::{self, Stream};
 use serde::Deserialize;
 use tokio::time::timeout;
-use waverant_relay::{AudioChoice, AudioPick, Cursor, SinkRules, TsSink};
-use waverant_show::{FeedReader, Viewer};
+use waverant_house::ViewerSeat;
+use waverant_relay::{AudioChoice, AudioPick, Cursor, SinkRules, TsSink, Way};
+use waverant_show::FeedReader;
 
-use crate::open::{is_still_open, open_channel, show_on_air};
+use crate::access::Access;
 use crate::{ALLOWANCE, Fault, LOOK_INTERVAL, ViewingState};
 
 /// Packets taken at once.
@@ -29,19 +32,19 @@ pub(crate) struct Chosen {
 /// One player, as it is served.
 struct Watching {
     state: ViewingState,
-    channel: u64,
+    access: Arc<Access>,
+    session: u64,
     reader: FeedReader,
     sink: TsSink,
     /// Counts the player while it watches.
-    viewer: Viewer,
+    seat: ViewerSeat,
 }
 
 pub(crate) async fn stream(
     State(state): State<ViewingState>,
-    Path(channel): Path<String>,
+    Extension(access): Extension<Arc<Access>>,
     Query(chosen): Query<Chosen>,
 ) -> Result<Response, Fault> {
-    let rules = open_channel(&state.house, &channel)?;
     let audio = match chosen.sound.as_deref() {
         Some(sound) => {
             let pick: AudioPick = sound.parse().map_err(|error| Fault::Wrong(format!("sound: {error}")))?;
@@ -49,12 +52,13 @@ pub(crate) async fn stream(
         }
         None => AudioChoice::default(),
     };
-    let show = show_on_air(&state.house, &rules).ok_or(Fault::OffAir)?;
+    let show = access.show_on_air(&state.house).ok_or(Fault::OffAir)?;
     let watching = Watching {
         reader: FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES),
         sink: TsSink::new(SinkRules { audio, ..SinkRules::default() }),
-        viewer: show.count_viewer(),
-        channel: rules.id,
+        seat: access.seat_viewer(&state.house, Way::TransportStream)?,
+        session: show.id(),
+        access,
         state,
     };
     let fixed = [(header::CONTENT_TYPE, "video/mp2t"), (header::CACHE_CONTROL, "no-store")];
@@ -71,9 +75,14 @@ fn packets(watching: Watching) -> impl Stream<Item = Result<Bytes, Infallible>> 
 }
 
 impl Watching {
+    fn may_go_on(&self) -> bool {
+        let house = &self.state.house;
+        self.access.may_go_on(house) && !self.seat.lost.is_cancelled() && !house.stopping().is_cancelled()
+    }
+
     async fn next(&mut self) -> Option<Bytes> {
         loop {
-            if !is_still_open(&self.state.house, self.channel) || self.state.house.stopping().is_cancelled() {
+            if !self.may_go_on() {
                 return None;
             }
             let taken = self.reader.take();
@@ -83,8 +92,7 @@ impl Watching {
             let mut out = Vec::new();
             for entry in self.reader.entries() {
                 if let Err(error) = self.sink.send(entry, &mut out) {
-                    let session = self.viewer.show().id();
-                    tracing::info!(session, %error, "a player of a transport stream cannot be served");
+                    tracing::info!(session = self.session, %error, "a player of a transport stream cannot be served");
                     return None;
                 }
             }

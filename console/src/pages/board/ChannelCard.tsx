@@ -1,4 +1,5 @@
 import { ChevronRight } from "lucide-react";
+import { useState } from "react";
 import { Link } from "react-router";
 import type { LiveChannel } from "../../api/types";
 import { StateText } from "../../components/StateText";
@@ -6,6 +7,7 @@ import { clock } from "../../lib/format";
 import { channelTone } from "../../lib/state";
 import { Delta } from "./Delta";
 import { LegRow } from "./LegRow";
+import { Opened, Still } from "./Preview";
 import { SourceFacts } from "./SourceFacts";
 
 function since(channel: LiveChannel): string {
@@ -27,6 +29,8 @@ function since(channel: LiveChannel): string {
 
 /** A channel with its source on the left and its legs on the right. */
 export function ChannelCard({ channel, isLinked = true }: { channel: LiveChannel; isLinked?: boolean }) {
+  const [isOpen, setOpen] = useState(false);
+  const hasPicture = isLinked && Boolean(channel.session?.video);
   return (
     <section className="panel overflow-hidden" aria-label={channel.title}>
       <div className="flex items-center justify-between gap-3 border-b border-base-300 px-4 py-3 sm:px-5">
@@ -43,8 +47,12 @@ export function ChannelCard({ channel, isLinked = true }: { channel: LiveChannel
         </div>
         <StateText tone={channelTone(channel)}>{since(channel)}</StateText>
       </div>
+      {hasPicture && isOpen && <Opened channel={channel.name} title={channel.title} onClose={() => setOpen(false)} />}
       <div className="grid md:grid-cols-[15rem_4.5rem_1fr]">
-        <SourceFacts session={channel.session ?? undefined} />
+        <div>
+          {hasPicture && !isOpen && <Still channel={channel.name} title={channel.title} onOpen={() => setOpen(true)} />}
+          <SourceFacts session={channel.session ?? undefined} />
+        </div>
         <Delta legs={channel.legs} isLive={Boolean(channel.session)} />
         <div className="grid auto-rows-fr border-t border-base-300 md:border-t-0">
           {channel.legs.length === 0 && (

@@ -71,7 +71,7 @@ export function SourceFacts({ session }: { session: LiveSession | undefined }) {
         {session.waiting.map((label) => (
           <Fact key={label} label="Backup" value={label} />
         ))}
-        {session.viewer_count > 0 && <Fact label="Players" value={String(session.viewer_count)} />}
+        {session.viewers.total > 0 && <Fact label="Viewers" value={String(session.viewers.total)} />}
         <Fact label="Recording" value={recording(session)} />
         {session.loss_count > 0 && <Fact label="Encoder lost" value={`${session.loss_count}×`} />}
       </dl>

@@ -6,6 +6,17 @@ import type { LiveChannel, LiveLeg, LiveSession } from "../../api/types";
 import { ChannelCard } from "./ChannelCard";
 import { Headline } from "./Headline";
 
+// The test's document has no view.
+beforeEach(() => {
+  vi.stubGlobal(
+    "IntersectionObserver",
+    class {
+      observe() {}
+      disconnect() {}
+    },
+  );
+});
+
 function leg(destination: string, state: LiveLeg["state"], more: Partial<LiveLeg> = {}): LiveLeg {
   return {
     destination,
@@ -46,7 +57,7 @@ const session: LiveSession = {
   },
   audio: [{ codec: "AAC", sample_rate_hz: 48_000, channel_count: 2 }],
   audio_bitrate_bps: 128_000,
-  viewer_count: 0,
+  viewers: { segments: 0, pictures: 0, transport_stream: 0, rtmp: 0, srt: 0, total: 0 },
   findings: [],
   bitrate_bps: 1_740_000,
   unusable_count: 0,
@@ -95,9 +106,9 @@ describe("channel card", () => {
       { codec: "AC-3", sample_rate_hz: 48_000, channel_count: 6 },
     ];
     const video = { codec: "VP9", width: null, height: null, frame_rate: 30, bitrate_bps: 1_610_000 };
-    show(channel({ session: { ...session, audio, video, viewer_count: 2 } }));
+    show(channel({ session: { ...session, audio, video, viewers: { ...session.viewers, srt: 2, total: 2 } } }));
     for (const text of ["Programme mix · en", "cy"]) expect(screen.getByText(text), text).toBeTruthy();
-    for (const text of ["Sound 1", "Opus 48 kHz mono", "AC-3 48 kHz 6 ch", "not told", "VP9", "Players", "2"]) {
+    for (const text of ["Sound 1", "Opus 48 kHz mono", "AC-3 48 kHz 6 ch", "not told", "VP9", "Viewers", "2"]) {
       expect(screen.getByText(text), text).toBeTruthy();
     }
   });

@@ -1,12 +1,14 @@
-import { useChangeChannel } from "../../api/queries";
-import type { Audience, Channel, Nearness } from "../../api/types";
+import { useChangeChannel, useViewerMinutes } from "../../api/queries";
+import type { Audience, Channel, Nearness, ViewerCounts } from "../../api/types";
 import { CopyField } from "../../components/CopyField";
 import { ErrorNote } from "../../components/Notes";
 import { Select } from "../../components/Select";
+import { embedCode, Links } from "./Links";
 import { Section } from "./Section";
 
 const AUDIENCES = [
   ["nobody", "Nobody"],
+  ["by_link", "Who has a link"],
   ["everybody", "Everybody who knows the address"],
 ] as const;
 
@@ -17,7 +19,7 @@ const NEARNESSES = [
 ] as const;
 
 /** Who may watch a channel without an account, how near, and at which addresses. */
-export function Viewers({ channel }: { channel: Channel }) {
+export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts | undefined }) {
   const change = useChangeChannel(channel.name);
   const { audience, nearness, addresses } = channel.viewing;
   return (
@@ -42,15 +44,47 @@ export function Viewers({ channel }: { channel: Channel }) {
           />
           {change.error && <ErrorNote error={change.error} />}
         </div>
-        {audience === "nobody" ? (
+        {audience === "nobody" && (
           <p className="self-center text-sm text-base-content/70">Closed: to viewers this channel looks as if it were not there.</p>
-        ) : (
+        )}
+        {audience === "by_link" && (
+          <p className="self-center text-sm text-base-content/70">Who has one of the links below can watch; to all others this channel looks as if it were not there.</p>
+        )}
+        {audience === "everybody" && (
           <div className="space-y-3">
             <CopyField label="Page for people" value={addresses.page} />
+            <CopyField label="Code for a page of your own" value={embedCode(addresses.embed)} />
             <CopyField label="HLS" value={addresses.hls} hint="More addresses: waverant viewing addresses" />
           </div>
         )}
       </div>
+      <Watching channel={channel.name} now={now} />
+      {audience !== "nobody" && <Links channel={channel.name} />}
     </Section>
+  );
+}
+
+const WAYS = [
+  ["segments", "HLS and DASH"],
+  ["pictures", "pages"],
+  ["transport_stream", "transport stream"],
+  ["rtmp", "RTMP"],
+  ["srt", "SRT"],
+] as const;
+
+/** How many watch now, by the way they do, and how many did in the last hour. */
+function Watching({ channel, now }: { channel: string; now: ViewerCounts | undefined }) {
+  const minutes = useViewerMinutes(channel);
+  const most = Math.max(0, ...(minutes.data ?? []).map(({ viewers }) => viewers.total));
+  const ways = WAYS.filter(([way]) => (now?.[way] ?? 0) > 0).map(([way, name]) => `${now?.[way] ?? 0} ${name}`);
+  if (!now?.total && most === 0) return null;
+  return (
+    <p className="border-t border-base-300 px-4 py-3 text-sm sm:px-5">
+      <span className="font-medium">{now?.total ?? 0} watching now</span>
+      <span className="text-base-content/65">
+        {ways.length > 0 && ` (${ways.join(", ")})`}
+        {most > 0 && ` · at most ${most} in the last hour`}
+      </span>
+    </p>
   );
 }

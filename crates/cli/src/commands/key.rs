@@ -2,9 +2,9 @@ use std::io;
 
 use clap::{Subcommand, ValueEnum};
 use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 use waverant_model::{AddKey, EncoderFields, KeyRight, NewKey, StreamKey};
 
+use super::time_of;
 use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report, moment};
@@ -104,10 +104,6 @@ fn show_fields(fields: &EncoderFields, device: &str, report: &mut Report<'_>) ->
         writeln!(report.out, "  passphrase that of the channel")?;
     }
     writeln!(report.out, "  one field  {}", srt.whole)
-}
-
-fn time_of(text: &str) -> Result<OffsetDateTime, String> {
-    OffsetDateTime::parse(text, &Rfc3339).map_err(|_| "a time was expected, as in 2026-05-17T18:00:00Z".to_owned())
 }
 
 fn columns() -> [Column<StreamKey>; 8] {

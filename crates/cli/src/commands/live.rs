@@ -248,7 +248,8 @@ mod tests {
                 json!({"id": 1, "started_at": "2026-05-17T14:00:00Z", "state_for_ms": 0, "hold_left_ms": null,
                     "loss_count": 0, "publisher_address": "", "key_label": "", "waiting": [], "is_slate_on": false,
                     "is_rehearsal": false, "encoder": "", "video": null, "audio": audio, "bitrate_bps": 0.0,
-                    "audio_bitrate_bps": 0.0, "findings": [], "line": null, "viewer_count": 0, "unusable_count": 0,
+                    "audio_bitrate_bps": 0.0, "findings": [], "line": null, "unusable_count": 0,
+                    "viewers": waverant_model::ViewerCounts::default(),
                     "clock_fault_count": 0, "recorder": "off", "recorder_reason": null, "take": null})
             });
             let channel = json!({"name": name, "title": name, "state": "off air", "session": session, "legs": []});

@@ -6,6 +6,7 @@ mod depot;
 mod destination;
 mod key;
 mod limits;
+mod link;
 mod live;
 mod recording;
 mod session;
@@ -23,6 +24,8 @@ use clap::{CommandFactory, Parser, Subcommand};
 use clap_complete::Shell;
 use serde::Serialize;
 use serde_json::Value;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 use crate::error::Failure;
 use crate::output::{Clean, Report};
@@ -63,6 +66,9 @@ enum Command {
     /// Watching: who may, and where.
     #[command(subcommand)]
     Viewing(viewing::Viewing),
+    /// Links by which a channel can be watched without an account.
+    #[command(subcommand)]
+    Link(link::Link),
     /// Clips that stand in for a lost encoder.
     #[command(subcommand)]
     Slate(slate::Slate),
@@ -103,6 +109,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Key(command) => command.run(&mut report),
         Command::Destination(command) => command.run(&mut report),
         Command::Viewing(command) => command.run(&mut report),
+        Command::Link(command) => command.run(&mut report),
         Command::Slate(command) => command.run(&mut report),
         Command::Session(command) => command.run(&mut report),
         Command::Recording(command) => command.run(&mut report),
@@ -149,6 +156,11 @@ fn millis(option: &str, seconds: Option<f64>) -> Result<Option<u32>, Failure> {
         return Err(Failure::Usage(format!("{option}: {seconds} is not between 0 and 86400 seconds")));
     }
     Ok(Some(Duration::from_secs_f64(seconds).as_millis().try_into().unwrap_or(u32::MAX)))
+}
+
+/// A time, as options give it.
+fn time_of(text: &str) -> Result<OffsetDateTime, String> {
+    OffsetDateTime::parse(text, &Rfc3339).map_err(|_| "a time was expected, as in 2026-05-17T18:00:00Z".to_owned())
 }
 
 /// A choice, by the word that the API has for it.

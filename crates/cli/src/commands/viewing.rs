@@ -1,10 +1,12 @@
 use clap::{Args, Subcommand, ValueEnum};
-use waverant_model::{ChangeViewing, Channel, ViewingAddresses};
+use serde::Serialize;
+use time::OffsetDateTime;
+use waverant_model::{ChangeViewing, Channel, ViewerCounts, ViewerMinute, ViewingAddresses};
 
 use super::{millis, word};
 use crate::client::{Client, piece};
 use crate::error::Failure;
-use crate::output::{Column, Report, duration};
+use crate::output::{Column, Report, duration, moment};
 
 #[derive(Subcommand, Debug)]
 pub(super) enum Viewing {
@@ -15,7 +17,18 @@ pub(super) enum Viewing {
         /// The channel.
         channel: String,
     },
+    /// Show how many watched a channel, by the way they did.
+    Viewers {
+        /// The channel.
+        channel: String,
+        /// How far back, in hours, up to 168.
+        #[arg(long, default_value_t = 24)]
+        hours: u32,
+    },
 }
+
+/// So many lines show how many watched: the most within a time each.
+const LINES: u32 = 48;
 
 /// One address, for one kind of player.
 struct Row {
@@ -26,37 +39,89 @@ struct Row {
 impl Viewing {
     pub(super) fn run(self, report: &mut Report<'_>) -> Result<(), Failure> {
         let client = Client::signed_in()?;
-        let channel = match self {
+        match self {
             Self::List => {
                 let channels: Vec<Channel> = client.get("/channels")?;
                 let empty = "No channels yet. Add one: waverant channel add NAME";
-                return Ok(report.rows(&channels, &channels, &columns(), empty)?);
+                Ok(report.rows(&channels, &channels, &columns(), empty)?)
             }
-            Self::Addresses { channel } => channel,
-        };
-        let found: Channel = client.get(&format!("/channels/{}", piece(&channel)))?;
-        let rows = rows(&found.viewing.addresses);
-        let columns = [
-            Column::text("player", |row: &Row| row.player.to_owned()),
-            Column::text("address", |row| row.address.clone()),
-        ];
-        report.rows(&found.viewing, &rows, &columns, "")?;
-        if !report.json && found.viewing.audience == waverant_model::Audience::Nobody {
-            let open = format!("Nobody may watch now. Open it: waverant channel change {channel} --audience everybody");
-            report.line(&open)?;
+            Self::Addresses { channel } => addresses(&client, &channel, report),
+            Self::Viewers { channel, hours } => {
+                let path = format!("/channels/{}/viewers?hours={hours}", piece(&channel));
+                let minutes: Vec<ViewerMinute> = client.get(&path)?;
+                let step = i64::from((hours * 60).div_ceil(LINES)) * 60;
+                let empty = format!("Nobody watched `{channel}` in the last {hours} hours.");
+                Ok(report.rows(&minutes, &most_within(&minutes, step), &viewer_columns(), &empty)?)
+            }
         }
-        Ok(())
     }
+}
+
+fn addresses(client: &Client, channel: &str, report: &mut Report<'_>) -> Result<(), Failure> {
+    let found: Channel = client.get(&format!("/channels/{}", piece(channel)))?;
+    write_addresses(report, &found.viewing, &found.viewing.addresses)?;
+    if report.json {
+        return Ok(());
+    }
+    match found.viewing.audience {
+        waverant_model::Audience::Nobody => {
+            let open = format!("Nobody may watch now. Open it: waverant channel change {channel} --audience everybody");
+            Ok(report.line(&open)?)
+        }
+        waverant_model::Audience::ByLink => Ok(report.line(&format!(
+            "These open nothing: it is watched by link. Make one: waverant link add {channel} LABEL"
+        ))?),
+        waverant_model::Audience::Everybody => Ok(()),
+    }
+}
+
+/// Addresses as lines; `value` for programs.
+pub(super) fn write_addresses(
+    report: &mut Report<'_>,
+    value: &impl Serialize,
+    addresses: &ViewingAddresses,
+) -> Result<(), Failure> {
+    let columns =
+        [Column::text("player", |row: &Row| row.player.to_owned()), Column::text("address", |row| row.address.clone())];
+    Ok(report.rows(value, &rows(addresses), &columns, "")?)
+}
+
+/// The most that watched within each `step` seconds.
+fn most_within(minutes: &[ViewerMinute], step: i64) -> Vec<(OffsetDateTime, ViewerCounts)> {
+    let mut lines: Vec<(OffsetDateTime, ViewerCounts)> = Vec::new();
+    for ViewerMinute { minute, viewers } in minutes {
+        let begin = *minute - time::Duration::seconds(minute.unix_timestamp().rem_euclid(step));
+        match lines.last_mut().filter(|(at, _)| *at == begin) {
+            Some((_, most)) if most.total >= viewers.total => {}
+            Some((_, most)) => *most = *viewers,
+            None => lines.push((begin, *viewers)),
+        }
+    }
+    lines
+}
+
+fn viewer_columns() -> [Column<(OffsetDateTime, ViewerCounts)>; 7] {
+    [
+        Column::text("from", |(at, _)| moment(*at)),
+        Column::number("viewers", |(_, most)| most.total.to_string()),
+        Column::number("segments", |(_, most)| most.segments.to_string()),
+        Column::number("pictures", |(_, most)| most.pictures.to_string()),
+        Column::number("stream", |(_, most)| most.transport_stream.to_string()),
+        Column::number("RTMP", |(_, most)| most.rtmp.to_string()),
+        Column::number("SRT", |(_, most)| most.srt.to_string()),
+    ]
 }
 
 fn rows(addresses: &ViewingAddresses) -> Vec<Row> {
     let row = |player, address: &str| Row { player, address: address.to_owned() };
     vec![
         row("people, in a browser", &addresses.page),
+        row("a page of one's own", &addresses.embed),
         row("HLS, also with low latency", &addresses.hls),
         row("DASH", &addresses.dash),
         row("transport stream over HTTP", &addresses.transport_stream),
         row("pictures over a WebSocket", &addresses.pictures),
+        row("a still, as JPEG", &addresses.still),
     ]
 }
 
@@ -65,6 +130,8 @@ fn rows(addresses: &ViewingAddresses) -> Vec<Row> {
 enum Audience {
     /// Nobody.
     Nobody,
+    /// Who has a link.
+    ByLink,
     /// Everybody who knows the address.
     Everybody,
 }
@@ -105,6 +172,16 @@ pub(super) struct ViewingRules {
     /// When segments are made; holds from the next session.
     #[arg(long)]
     segments: Option<Ready>,
+    /// How many may watch at a time; 0 is as many as the house takes.
+    #[arg(long, value_name = "COUNT")]
+    most_viewers: Option<u32>,
+    /// A site whose pages may show it while everybody may watch, as in https://www.wexcombe.example; may be given up
+    /// to 16 times.
+    #[arg(long, value_name = "SITE")]
+    site: Vec<String>,
+    /// Pages of all sites may show it.
+    #[arg(long, conflicts_with = "site")]
+    any_site: bool,
 }
 
 impl ViewingRules {
@@ -112,6 +189,7 @@ impl ViewingRules {
         Ok(ChangeViewing {
             audience: self.audience.map(|audience| match audience {
                 Audience::Nobody => waverant_model::Audience::Nobody,
+                Audience::ByLink => waverant_model::Audience::ByLink,
                 Audience::Everybody => waverant_model::Audience::Everybody,
             }),
             nearness: self.nearness.map(|nearness| match nearness {
@@ -121,6 +199,8 @@ impl ViewingRules {
             }),
             back_ms: millis("--back", self.back)?,
             is_always_ready: self.segments.map(|ready| matches!(ready, Ready::Always)),
+            most_viewers: self.most_viewers,
+            sites: (self.any_site || !self.site.is_empty()).then(|| self.site.clone()),
         })
     }
 }
@@ -134,4 +214,23 @@ fn columns() -> [Column<Channel>; 6] {
         Column::text("segments", |row| if row.viewing.is_always_ready { "always" } else { "on demand" }.to_owned()),
         Column::text("page", |row| row.viewing.addresses.page.clone()),
     ]
+}
+
+#[cfg(test)]
+mod tests {
+    use time::macros::datetime;
+
+    use super::*;
+
+    #[test]
+    fn lines_tell_the_most_within_their_time() {
+        let at = |minute, total| ViewerMinute {
+            minute: datetime!(2026-05-17 12:00 UTC) + time::Duration::minutes(minute),
+            viewers: ViewerCounts { total, ..ViewerCounts::default() },
+        };
+        let lines = most_within(&[at(1, 3), at(2, 9), at(29, 4), at(30, 5), at(95, 1)], 1800);
+        let told: Vec<(i64, u32)> =
+            lines.iter().map(|(at, most)| (at.unix_timestamp() / 60 % 1440, most.total)).collect();
+        assert_eq!(told, [(720, 9), (750, 5), (810, 1)]);
+    }
 }

@@ -1,13 +1,71 @@
 use std::time::Duration;
 
-use waverant_model::ChangeViewing;
-use waverant_relay::ViewingRules;
+use time::OffsetDateTime;
+use waverant_model::{AddViewingLink, ChangeViewing};
+use waverant_relay::{Actor, Site, ViewingLink, ViewingRules};
+use waverant_store::NewViewingLink;
 
-use crate::HouseError;
+use super::checked_text;
 use crate::words::{audience_of, nearness_of};
+use crate::{House, HouseError};
 
 /// How far back one can go: as far as segments are held in memory.
 const BACK_MS: std::ops::RangeInclusive<u32> = 10_000..=120_000;
+
+/// The most viewers that a limit may say.
+const MOST_VIEWERS: u32 = 100_000;
+
+/// The most sites of a channel or a link.
+const MAX_SITES: usize = 16;
+
+const MAX_LABEL: usize = 96;
+
+/// So long a link is good if nobody says, and at most.
+const USUAL_TIME: time::Duration = time::Duration::days(30);
+const LONGEST_TIME: time::Duration = time::Duration::days(366);
+
+impl House {
+    /// Makes a link by which a channel can be watched.
+    ///
+    /// # Errors
+    /// [`HouseError`] if a field is not as expected, there is no such channel, or the database is away.
+    pub async fn add_viewing_link(
+        &self,
+        channel: &str,
+        form: &AddViewingLink,
+        by: &Actor,
+    ) -> Result<ViewingLink, HouseError> {
+        let now = OffsetDateTime::now_utc();
+        let ends_at = form.ends_at.unwrap_or(now + USUAL_TIME);
+        if ends_at <= now || ends_at > now + LONGEST_TIME {
+            return Err(HouseError::invalid("ends_at", "it is in the past, or more than 366 days from now"));
+        }
+        let new = NewViewingLink {
+            label: checked_text("label", &form.label, MAX_LABEL)?,
+            ends_at,
+            most_viewers: checked_most("most_viewers", form.most_viewers)?,
+            sites: checked_sites("sites", &form.sites)?,
+            shows_rehearsals: form.shows_rehearsals,
+        };
+        let channel = self.store.channel(channel).await?;
+        let link = self.store.add_viewing_link(channel.id, &new, now).await?;
+        self.follow([channel.id]).await?;
+        tracing::info!(channel = channel.name, link = link.id, label = link.label, %by, "a link is made");
+        Ok(link)
+    }
+
+    /// Revokes a link; who watches by it is ended.
+    ///
+    /// # Errors
+    /// [`HouseError`] if there is no such link, or the database is away.
+    pub async fn remove_viewing_link(&self, channel: &str, link: u64, by: &Actor) -> Result<(), HouseError> {
+        let channel = self.store.channel(channel).await?;
+        self.store.remove_viewing_link(channel.id, link).await?;
+        self.follow([channel.id]).await?;
+        tracing::info!(channel = channel.name, link, %by, "a link is revoked");
+        Ok(())
+    }
+}
 
 /// The rules after a change.
 pub(super) fn changed(form: &ChangeViewing, present: ViewingRules) -> Result<ViewingRules, HouseError> {
@@ -20,5 +78,32 @@ pub(super) fn changed(form: &ChangeViewing, present: ViewingRules) -> Result<Vie
         nearness: form.nearness.map_or(present.nearness, nearness_of),
         back: form.back_ms.map_or(present.back, |back_ms| Duration::from_millis(back_ms.into())),
         is_always_ready: form.is_always_ready.unwrap_or(present.is_always_ready),
+        most_viewers: match form.most_viewers {
+            Some(most) => checked_most("viewing.most_viewers", most)?,
+            None => present.most_viewers,
+        },
+        sites: match &form.sites {
+            Some(sites) => checked_sites("viewing.sites", sites)?,
+            None => present.sites,
+        },
     })
+}
+
+/// 0 is as many as there is room for.
+fn checked_most(field: &'static str, most: u32) -> Result<Option<u32>, HouseError> {
+    super::at_most(field, most, MOST_VIEWERS).map(|most| (most > 0).then_some(most))
+}
+
+fn checked_sites(field: &'static str, sites: &[String]) -> Result<Vec<Site>, HouseError> {
+    if sites.len() > MAX_SITES {
+        return Err(HouseError::invalid(field, format!("{} are more than {MAX_SITES}", sites.len())));
+    }
+    let mut parsed: Vec<Site> = Vec::with_capacity(sites.len());
+    for site in sites {
+        let site = site.parse().map_err(|error| HouseError::invalid(field, error))?;
+        if !parsed.contains(&site) {
+            parsed.push(site);
+        }
+    }
+    Ok(parsed)
 }

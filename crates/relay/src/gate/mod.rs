@@ -19,6 +19,8 @@ pub use lobby::{CallerId, Entered, Lobby, LobbyLimits, NoPlace, Standing};
 pub use name::{ChannelName, ChannelNameError};
 use presented::{expected_path, presented_keys};
 
+use crate::NoRoom;
+
 /// Length of the public part of a stream key.
 const PREFIX_LENGTH: usize = 7;
 
@@ -149,6 +151,9 @@ pub enum TurnAwayReason {
     /// Nobody publishes on the channel that is to be watched.
     #[error("This channel is not on air. Try again when the show has begun.")]
     OffAir,
+    /// No more may watch.
+    #[error("No seat: {0}.")]
+    NoSeat(NoRoom),
     /// More connections from one address than the service takes.
     #[error("Too many connections from this address at once.")]
     TooManyFromAddress,
@@ -181,6 +186,7 @@ impl TurnAwayReason {
             Self::WrongPassphrase => "wrong_passphrase",
             Self::PassphraseDiffers => "passphrase_differs",
             Self::OffAir => "off_air",
+            Self::NoSeat(_) => "no_seat",
             Self::ViewKey => "view_key",
             Self::PublishKey => "publish_key",
             Self::AddressNotAllowed => "address_not_allowed",

@@ -72,6 +72,8 @@ pub(super) struct Limits {
     pub(super) http_connections_per_address: Number,
     pub(super) viewing_connections: Number,
     pub(super) viewing_connections_per_address: Number,
+    pub(super) viewers: Number,
+    pub(super) uplink_kbps: Number,
     pub(super) handshake_timeout_s: Number,
     pub(super) setup_timeout_s: Number,
     pub(super) idle_timeout_s: Number,

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use thiserror::Error;
+use waverant_house::AudienceLimits;
 use waverant_rtmp::Limits;
 
 use file::{File, Limits as LimitsSection, Reader};
@@ -102,6 +103,8 @@ pub struct Settings {
     pub viewing_connections: usize,
     /// From one address.
     pub viewing_connections_per_address: usize,
+    /// How many may watch.
+    pub audience: AudienceLimits,
     /// Bounds on one RTMP peer.
     pub rtmp_limits: Limits,
     /// How log lines look.
@@ -111,6 +114,9 @@ pub struct Settings {
     /// From where the first administrator is made.
     pub administrator_file: Option<PathBuf>,
 }
+
+/// Where takes are written if nobody says.
+const RECORDINGS: &str = "/var/lib/waverant/recordings";
 
 impl Settings {
     /// Reads the file at `path` and the variables of the environment.
@@ -138,11 +144,10 @@ impl Settings {
             let count = reader.number("limits", key, value, 1..=100_000, default)?;
             Ok(usize::try_from(count).unwrap_or(usize::MAX))
         };
-        let rtmp_limits = rtmp_limits(&reader, &file.limits)?;
-        let floor = file.house.recordings_floor_mib;
-        let floor_mib = reader.number("house", "recordings_floor_mib", floor, 0..=1 << 30, 512)?;
+        let (rtmp_limits, audience) = (rtmp_limits(&reader, &file.limits)?, audience(&reader, &file.limits)?);
+        let floor_mib =
+            reader.number("house", "recordings_floor_mib", file.house.recordings_floor_mib, 0..=1 << 30, 512)?;
         let undo_s = reader.number("house", "take_undo_s", file.house.take_undo_s, 0..=2_592_000, 600)?;
-        let administrator_file = reader.optional("first_run", "administrator_file", file.first_run.administrator_file);
         Ok(Self {
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
             rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
@@ -152,7 +157,7 @@ impl Settings {
             host: reader.text("house", "host", file.house.host, ""),
             state_folder: reader.text("house", "state_folder", file.house.state_folder, "/var/lib/waverant").into(),
             recordings_folder: reader
-                .text("house", "recordings_folder", file.house.recordings_folder, "/var/lib/waverant/recordings")
+                .text("house", "recordings_folder", file.house.recordings_folder, RECORDINGS)
                 .into(),
             recordings_floor_bytes: floor_mib << 20,
             take_undo: Duration::from_secs(undo_s),
@@ -184,10 +189,13 @@ impl Settings {
                 file.limits.viewing_connections_per_address,
                 256,
             )?,
+            audience,
             rtmp_limits,
             log_format: reader.log_format(file.log.format)?,
             log_level: reader.log_level(file.log.level)?,
-            administrator_file: administrator_file.map(PathBuf::from),
+            administrator_file: reader
+                .optional("first_run", "administrator_file", file.first_run.administrator_file)
+                .map(PathBuf::from),
         })
     }
 }
@@ -203,6 +211,15 @@ fn rtmp_limits(reader: &Reader<'_>, file: &LimitsSection) -> Result<Limits, Sett
         handshake_timeout: seconds("handshake_timeout_s", file.handshake_timeout_s.clone(), 5)?,
         setup_timeout: seconds("setup_timeout_s", file.setup_timeout_s.clone(), 10)?,
         idle_timeout: seconds("idle_timeout_s", file.idle_timeout_s.clone(), 15)?,
+    })
+}
+
+fn audience(reader: &Reader<'_>, file: &LimitsSection) -> Result<AudienceLimits, SettingsError> {
+    let viewers = reader.number("limits", "viewers", file.viewers.clone(), 1..=1_000_000, 5000)?;
+    let uplink_kbps = reader.number("limits", "uplink_kbps", file.uplink_kbps.clone(), 0..=1_000_000_000, 0)?;
+    Ok(AudienceLimits {
+        viewers: u32::try_from(viewers).unwrap_or(u32::MAX),
+        uplink_bps: (uplink_kbps > 0).then_some(uplink_kbps * 1000),
     })
 }
 

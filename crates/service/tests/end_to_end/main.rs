@@ -16,6 +16,7 @@ mod full_disk;
 mod house;
 mod kill;
 mod library;
+mod links;
 mod memory;
 mod object_storage;
 mod own_database;

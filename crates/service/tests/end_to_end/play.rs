@@ -9,12 +9,12 @@ use crate::house::{Ground, House};
 /// A player has its first picture after this at the latest.
 const START_LIMIT_MS: u64 = 300;
 
-fn options(house: &House<'_>, key: &str, seconds: f64) -> PlayerOptions {
+pub(crate) fn options(house: &House<'_>, key: &str, seconds: f64) -> PlayerOptions {
     let length = Duration::from_secs_f64(seconds);
     PlayerOptions { server: format!("rtmp://{}/out", house.rtmp), key: key.to_owned(), length, pause: None }
 }
 
-async fn watch(options: PlayerOptions) -> PlayerReport {
+pub(crate) async fn watch(options: PlayerOptions) -> PlayerReport {
     Player::new(options).run().await.unwrap()
 }
 
@@ -29,7 +29,7 @@ async fn players_see_the_show_from_the_newest_keyframe_to_its_end() {
         house.wait_until("on air", |house| house.live()["session"]["video"].is_object()).await;
         tokio::time::sleep(Duration::from_millis(1500)).await;
         let counted = async {
-            house.wait_until("they are counted", |house| house.live()["session"]["viewer_count"] == 3).await;
+            house.wait_until("they are counted", |house| house.live()["session"]["viewers"]["rtmp"] == 3).await;
         };
         let player = || watch(options(&house, &viewing, 20.0));
         tokio::join!(player(), player(), player(), counted)
@@ -99,7 +99,7 @@ async fn a_withdrawn_viewing_key_ends_its_players() {
     let (key, viewing) = (house.make_channel(0), house.make_viewing_key());
     let spare = house.make_viewing_key();
     let withdraw = async {
-        house.wait_until("they watch", |house| house.live()["session"]["viewer_count"] == 2).await;
+        house.wait_until("they watch", |house| house.live()["session"]["viewers"]["rtmp"] == 2).await;
         let keys = house.get("/channels/finish-line/keys");
         let id = keys.as_array().unwrap().iter().find(|key| key["right"] == "view").unwrap()["id"].clone();
         house.call("DELETE", &format!("/channels/finish-line/keys/{id}"), None);

@@ -193,7 +193,7 @@ async fn what_is_not_open_is_not_there() {
             assert_eq!(get(&format!("{place}head-0.mp4")).0, 404);
         };
         let (report, ()) = tokio::join!(watching, closing);
-        assert_eq!(report.unwrap().goodbye.as_deref(), Some("the channel is not open any more"));
+        assert_eq!(report.unwrap().goodbye.as_deref(), Some("this is not to be watched any more"));
     };
     tokio::join!(show, strangers);
 }

@@ -6,13 +6,12 @@ mod seat;
 mod slate;
 mod snapshot;
 mod stage;
+mod stills;
 mod supervise;
 mod surroundings;
-mod viewer;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::sync::atomic::AtomicU64;
 use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
@@ -26,9 +25,8 @@ pub use publisher::Publisher;
 pub use report::{LegReport, ReportedGap, ShowReport};
 pub use seat::Seat;
 pub use snapshot::SourceSnapshot;
+pub use stills::{NoStill, STILL_WIDTHS};
 pub use surroundings::{Registry, ShowEnd, Surroundings};
-
-pub use viewer::Viewer;
 
 use crate::clock;
 use crate::context::ShowContext;
@@ -38,6 +36,7 @@ use crate::leg::{self, Dialer, LegHandle, LegSnapshot};
 use crate::recorder::{RecorderDesk, Takes};
 use seat::SeatState;
 use stage::{Stage, StageDoor};
+use stills::Stills;
 
 /// What a session begins with.
 #[derive(Debug)]
@@ -73,7 +72,7 @@ pub struct Show {
     legs: Mutex<BTreeMap<u64, LegHandle>>,
     recorder: Arc<RecorderDesk>,
     takes: Arc<Takes>,
-    viewer_count: AtomicU64,
+    stills: Stills,
 }
 
 impl Show {
@@ -111,7 +110,7 @@ impl Show {
             legs: Mutex::default(),
             recorder: Arc::new(RecorderDesk::new(is_recorded, began)),
             takes: Arc::default(),
-            viewer_count: AtomicU64::new(0),
+            stills: Stills::default(),
         });
         show.follow_orders(&orders);
         surroundings.tasks.spawn(supervise::run(show.clone(), surroundings.clone()));

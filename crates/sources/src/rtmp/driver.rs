@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use tokio::time::sleep_until;
 use waverant_house::{Deciding, House, Presented, Verdict};
-use waverant_relay::{Admission, KeyRight, TurnAway, TurnAwayReason};
+use waverant_relay::{Admission, KeyRight, TurnAway, TurnAwayReason, Way};
 use waverant_rtmp::{
     ChunkError, CredentialsAnswer, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest,
     TimeoutKind,
@@ -300,13 +300,15 @@ impl Driver {
     }
 
     fn show_to(&mut self, stream: u32, admission: &Admission) -> Result<(), Error> {
-        let Some(show) = self.house.watched_by(admission) else {
-            let description = "This channel is not on air. Try again when the show has begun.".to_owned();
-            return self.connection.refuse(stream, &Refusal { description });
+        let (show, seat) = match self.house.watch_by_key(self.peer, admission, Way::Rtmp) {
+            Ok(watched) => watched,
+            Err(reason) => {
+                return self.connection.refuse(stream, &Refusal { description: reason.to_string() });
+            }
         };
         tracing::info!(peer = %self.peer, session = show.id(), "playing");
         let accepted = self.connection.accept_play(Instant::now(), stream);
-        self.viewings.push(Viewing::new(stream, admission.key_id, &show));
+        self.viewings.push(Viewing::new(stream, admission.key_id, show, seat));
         accepted
     }
 

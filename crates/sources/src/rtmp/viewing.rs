@@ -1,9 +1,10 @@
 use std::sync::Arc;
 
+use waverant_house::ViewerSeat;
 use waverant_media::MediaTime;
 use waverant_relay::{Cursor, Read, RtmpSink};
 use waverant_rtmp::ServerConnection;
-use waverant_show::{FeedReader, Show, Viewer};
+use waverant_show::{FeedReader, Show};
 
 /// A player may be this far behind before it jumps to the newest keyframe: it wants to see what
 /// happens now.
@@ -18,8 +19,9 @@ pub(super) struct Viewing {
     key_id: u64,
     reader: FeedReader,
     sink: RtmpSink,
+    show: Arc<Show>,
     /// Counts the player while it watches.
-    viewer: Viewer,
+    seat: ViewerSeat,
 }
 
 /// How far a player is served.
@@ -34,11 +36,11 @@ pub(super) enum Served {
 }
 
 impl Viewing {
-    pub(super) fn new(stream: u32, key_id: u64, show: &Arc<Show>) -> Self {
+    pub(super) fn new(stream: u32, key_id: u64, show: Arc<Show>, seat: ViewerSeat) -> Self {
         let mut sink = RtmpSink::new();
         sink.begin_connection(show.context().rates.rates());
         let reader = FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES);
-        Self { stream, key_id, reader, sink, viewer: show.count_viewer() }
+        Self { stream, key_id, reader, sink, show, seat }
     }
 
     pub(super) fn stream(&self) -> u32 {
@@ -58,11 +60,14 @@ impl Viewing {
     /// Makes the player begin anew at the newest keyframe, with headers.
     pub(super) fn restart(&mut self) {
         self.reader.restart();
-        self.sink.begin_connection(self.viewer.show().context().rates.rates());
+        self.sink.begin_connection(self.show.context().rates.rates());
     }
 
     /// Puts what is new into the connection.
     pub(super) fn serve(&mut self, connection: &mut ServerConnection) -> Served {
+        if self.seat.lost.is_cancelled() {
+            return Served::Over("Another player with this key took the place.".to_owned());
+        }
         let Some(mut player) = connection.player(self.stream) else {
             // A paused player misses what happens; only the end of the show concerns it.
             self.reader.skip_news();
@@ -77,7 +82,7 @@ impl Viewing {
             Read::UpToDate => {}
         }
         if self.reader.take_announcement() || !self.sink.has_headers() {
-            self.sink.set_rates(self.viewer.show().context().rates.rates());
+            self.sink.set_rates(self.show.context().rates.rates());
         }
         for entry in self.reader.entries() {
             if let Err(error) = self.sink.send(&mut player, entry) {
@@ -88,6 +93,6 @@ impl Viewing {
     }
 
     fn over(&self) -> Served {
-        Served::Over(self.viewer.show().end_reason())
+        Served::Over(self.show.end_reason())
     }
 }

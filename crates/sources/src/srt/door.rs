@@ -4,7 +4,9 @@ use std::time::Instant;
 
 use waverant_house::{House, Presented, Verdict, turn_away};
 use waverant_net::caller_of;
-use waverant_relay::{Admission, AudioChoice, AudioPickError, KeyRight, Standing, TurnAway, TurnAwayReason, split_key};
+use waverant_relay::{
+    Admission, AudioChoice, AudioPickError, KeyRight, Standing, TurnAway, TurnAwayReason, Way, split_key,
+};
 use waverant_srt::{CloseReason, Config, Connection, Message, Mode, RejectReason, Request, Statistics, StreamId};
 use waverant_udp::{Decision, Doorkeeper, Onward, Turned};
 
@@ -62,10 +64,10 @@ impl Door {
         let place = self.per_address.take(caller_of(from.ip()));
         let place = place.ok_or_else(|| refused(stranger(TurnAwayReason::TooManyFromAddress)))?;
         if right == KeyRight::View {
-            let off_air = || refused(turn_away(&admission, TurnAwayReason::OffAir));
-            let show = self.house.watched_by(&admission).ok_or_else(off_air)?;
+            let watched = self.house.watch_by_key(from, &admission, Way::Srt);
+            let (show, seat) = watched.map_err(|reason| refused(turn_away(&admission, reason)))?;
             tracing::info!(peer = %from, session = show.id(), "playing over SRT");
-            return Ok(Guest::viewer(Watching::new(&show, admission.key_id, audio), place));
+            return Ok(Guest::viewer(Watching::new(show, seat, admission.key_id, audio), place));
         }
         let (major, minor, patch) = request.version();
         let encoder = format!("SRT {major}.{minor}.{patch}");

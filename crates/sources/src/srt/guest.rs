@@ -3,10 +3,10 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use time::OffsetDateTime;
-use waverant_house::House;
+use waverant_house::{House, ViewerSeat};
 use waverant_media::MediaTime;
 use waverant_relay::{AudioChoice, Cursor, SinkRules, TsSink};
-use waverant_show::{FeedReader, Seat, Show, Viewer};
+use waverant_show::{FeedReader, Seat, Show};
 use waverant_srt::{CloseReason, Connection, Message, SendError, Statistics};
 use waverant_udp::Onward;
 
@@ -43,7 +43,9 @@ pub(super) struct Watching {
     pending: Vec<u8>,
     /// When the goodbye may be said, once the show is over.
     goodbye_at: Option<Instant>,
-    viewer: Viewer,
+    show: Arc<Show>,
+    /// Counts the player while it watches.
+    seat: ViewerSeat,
 }
 
 impl Guest {
@@ -92,14 +94,15 @@ impl Guest {
 }
 
 impl Watching {
-    pub(super) fn new(show: &Arc<Show>, key_id: u64, audio: AudioChoice) -> Self {
+    pub(super) fn new(show: Arc<Show>, seat: ViewerSeat, key_id: u64, audio: AudioChoice) -> Self {
         let reader = FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES);
         let sink = TsSink::new(SinkRules { audio, ..SinkRules::default() });
-        Self { key_id, reader, sink, pending: Vec::new(), goodbye_at: None, viewer: show.count_viewer() }
+        Self { key_id, reader, sink, pending: Vec::new(), goodbye_at: None, show, seat }
     }
 
     fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Onward {
-        if house.directory().gate().key_fault(self.key_id, OffsetDateTime::now_utc()).is_some() {
+        let has_fault = house.directory().gate().key_fault(self.key_id, OffsetDateTime::now_utc()).is_some();
+        if has_fault || self.seat.lost.is_cancelled() {
             return Onward::Ends;
         }
         let is_over = loop {
@@ -112,7 +115,7 @@ impl Watching {
             }
             for entry in self.reader.entries() {
                 if let Err(error) = self.sink.send(entry, &mut self.pending) {
-                    tracing::info!(session = self.viewer.show().id(), %error, "a player over SRT cannot be served");
+                    tracing::info!(session = self.show.id(), %error, "a player over SRT cannot be served");
                     return Onward::Ends;
                 }
             }

@@ -13,7 +13,9 @@ pub(super) fn reject_reason(reason: TurnAwayReason) -> RejectReason {
         TurnAwayReason::OffAir => RejectReason::NOT_FOUND,
         TurnAwayReason::ChannelBusy => RejectReason::CONFLICT,
         TurnAwayReason::Stopping | TurnAwayReason::Undecided => RejectReason::UNAVAILABLE,
-        TurnAwayReason::TooManyFromAddress | TurnAwayReason::TooManyConnections => RejectReason::OVERLOAD,
+        TurnAwayReason::TooManyFromAddress | TurnAwayReason::TooManyConnections | TurnAwayReason::NoSeat(_) => {
+            RejectReason::OVERLOAD
+        }
         TurnAwayReason::WrongPassphrase => RejectReason::BAD_SECRET,
         TurnAwayReason::PassphraseDiffers => RejectReason::UNSECURE,
         _ => RejectReason::ROGUE,

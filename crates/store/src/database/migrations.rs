@@ -21,6 +21,7 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (9, "nodes versions and parts", include_str!("../../migrations/0009_nodes_versions_and_parts.sql")),
     (10, "takes know their channel", include_str!("../../migrations/0010_takes_know_their_channel.sql")),
     (11, "viewing", include_str!("../../migrations/0011_viewing.sql")),
+    (12, "viewing links", include_str!("../../migrations/0012_viewing_links.sql")),
 ];
 
 #[derive(Debug)]

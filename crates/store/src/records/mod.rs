@@ -12,7 +12,9 @@ mod takes_due;
 mod turned_away;
 mod users;
 mod versions;
+mod viewer_minutes;
 mod viewing;
+mod viewing_links;
 
 use sqlx::Row;
 use sqlx::mysql::MySqlRow;
@@ -27,6 +29,8 @@ pub use sessions::{SessionFilter, SessionRecord, Unfinished};
 pub use takes::{StoredTake, TakeCard, TakeChange, TakeFilter};
 pub use turned_away::{TurnedAway, TurnedAwayRecord};
 pub use users::{TokenHolder, TokenRecord, User};
+pub use viewer_minutes::ViewerMinute;
+pub use viewing_links::NewViewingLink;
 
 /// A column of UTC time.
 fn time_in(row: &MySqlRow, column: &str) -> Result<OffsetDateTime, sqlx::Error> {

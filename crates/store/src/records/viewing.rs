@@ -3,18 +3,20 @@ use std::time::Duration;
 use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
 use sqlx::{MySql, Row};
-use waverant_relay::{Audience, Nearness, ViewingRules};
+use waverant_relay::{Audience, Nearness, Site, ViewingRules};
 
 use crate::StoreError;
 
 /// The columns of a channel that say how it is watched, in the order of [`bind`].
-pub(super) const COLUMNS: [&str; 4] = ["audience", "nearness", "viewing_back_ms", "is_viewing_always_ready"];
+pub(super) const COLUMNS: [&str; 6] =
+    ["audience", "nearness", "viewing_back_ms", "is_viewing_always_ready", "most_viewers", "viewing_sites"];
 
 pub(super) fn from_row(row: &MySqlRow) -> Result<ViewingRules, StoreError> {
     let back_ms: u32 = row.try_get("viewing_back_ms")?;
     Ok(ViewingRules {
         audience: match row.try_get("audience")? {
             "everybody" => Audience::Everybody,
+            "by-link" => Audience::ByLink,
             _ => Audience::Nobody,
         },
         nearness: match row.try_get("nearness")? {
@@ -24,7 +26,25 @@ pub(super) fn from_row(row: &MySqlRow) -> Result<ViewingRules, StoreError> {
         },
         back: Duration::from_millis(back_ms.into()),
         is_always_ready: row.try_get("is_viewing_always_ready")?,
+        most_viewers: most_viewers_from(row)?,
+        sites: sites_from(row, "viewing_sites")?,
     })
+}
+
+/// 0 is as many as there is room for.
+pub(super) fn most_viewers_from(row: &MySqlRow) -> Result<Option<u32>, StoreError> {
+    Ok(Some(row.try_get("most_viewers")?).filter(|most| *most > 0))
+}
+
+/// Sites, with a space between. One that cannot be read is an error: without it all sites would be let in.
+pub(super) fn sites_from(row: &MySqlRow, column: &str) -> Result<Vec<Site>, StoreError> {
+    let text: Option<&str> = row.try_get(column)?;
+    let sites = text.into_iter().flat_map(str::split_whitespace).map(str::parse);
+    sites.collect::<Result<_, _>>().map_err(|_| StoreError::Unreadable { what: "a site" })
+}
+
+pub(super) fn sites_column(sites: &[Site]) -> Option<String> {
+    (!sites.is_empty()).then(|| sites.iter().map(Site::as_str).collect::<Vec<_>>().join(" "))
 }
 
 pub(super) fn bind<'q>(
@@ -33,6 +53,7 @@ pub(super) fn bind<'q>(
 ) -> Query<'q, MySql, MySqlArguments> {
     let audience = match rules.audience {
         Audience::Nobody => "nobody",
+        Audience::ByLink => "by-link",
         Audience::Everybody => "everybody",
     };
     let nearness = match rules.nearness {
@@ -41,5 +62,6 @@ pub(super) fn bind<'q>(
         Nearness::Steady => "steady",
     };
     let back_ms = u32::try_from(rules.back.as_millis()).unwrap_or(u32::MAX);
-    query.bind(audience).bind(nearness).bind(back_ms).bind(rules.is_always_ready)
+    let query = query.bind(audience).bind(nearness).bind(back_ms).bind(rules.is_always_ready);
+    query.bind(rules.most_viewers.unwrap_or(0)).bind(sites_column(&rules.sites))
 }

@@ -10,7 +10,7 @@ use rand::RngExt;
 use sha2::Sha256;
 use thiserror::Error;
 
-use super::made::salt_like;
+use super::made::{salt_like, signature};
 use waverant_relay::Secret;
 
 use crate::StoreError;
@@ -50,6 +50,7 @@ pub enum KeyFileError {
 #[derive(Clone)]
 pub struct Keychain {
     digest_key: [u8; KEY_LENGTH],
+    signing_key: [u8; KEY_LENGTH],
     cipher: XChaCha20Poly1305,
 }
 
@@ -79,7 +80,8 @@ impl Keychain {
     fn from_master(master: &[u8; KEY_LENGTH]) -> Self {
         let digest_key = keyed_hash(master, &[b"recognise"]);
         let seal_key = keyed_hash(master, &[b"seal"]);
-        Self { digest_key, cipher: XChaCha20Poly1305::new(&Key::from(seal_key)) }
+        let signing_key = keyed_hash(master, &[b"sign"]);
+        Self { digest_key, signing_key, cipher: XChaCha20Poly1305::new(&Key::from(seal_key)) }
     }
 
     /// A salt for a user who is not known: always the same, and told from a real one by nothing.
@@ -90,6 +92,11 @@ impl Keychain {
     /// The keyed hash under which a stream key or token is kept.
     pub fn digest(&self, secret: &str) -> [u8; 32] {
         keyed_hash(&self.digest_key, &[secret.as_bytes()])
+    }
+
+    /// A signature of `text` that only this key file makes, of letters and digits.
+    pub(crate) fn sign(&self, text: &str) -> String {
+        signature(&keyed_hash(&self.signing_key, &[text.as_bytes()]))
     }
 
     /// A fingerprint by which a database knows its key file.
@@ -177,6 +184,15 @@ mod tests {
         assert_eq!(one.unseal(&sealed).unwrap().reveal(), "quay-key");
         assert!(matches!(other.unseal(&sealed), Err(StoreError::Unsealable)));
         assert!(matches!(one.unseal(&sealed[..20]), Err(StoreError::Unsealable)));
+    }
+
+    #[test]
+    fn signatures_are_of_this_key_file_and_this_text() {
+        let (one, other) = (Keychain::from_master(&[1; 32]), Keychain::from_master(&[2; 32]));
+        assert_eq!(one.sign("link 7"), one.sign("link 7"));
+        assert!(one.sign("link 7") != one.sign("link 8") && one.sign("link 7") != other.sign("link 7"));
+        let is_plain = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit();
+        assert!(one.sign("link 7").len() == 26 && one.sign("link 7").bytes().all(is_plain));
     }
 
     #[test]

@@ -40,7 +40,16 @@ pub(crate) fn new_database_password() -> Secret {
 
 /// A text that looks like a salt, made of `digest`: for a user who has none.
 pub(super) fn salt_like(digest: &[u8; 32]) -> String {
-    digest.iter().take(SALT_LENGTH).map(|byte| char::from(ALPHABET[usize::from(*byte) % ALPHABET.len()])).collect()
+    letters(digest, SALT_LENGTH)
+}
+
+/// A signature as it stands in an address: 130 bits of it.
+pub(super) fn signature(digest: &[u8; 32]) -> String {
+    letters(digest, SECRET_LENGTH)
+}
+
+fn letters(digest: &[u8; 32], length: usize) -> String {
+    digest.iter().take(length).map(|byte| char::from(ALPHABET[usize::from(*byte) % ALPHABET.len()])).collect()
 }
 
 fn random_text(length: usize) -> String {

@@ -1,8 +1,19 @@
 //! Who may watch a channel, and how near to the moment.
 
+mod crowd;
+mod link;
+mod site;
+
+#[cfg(test)]
+mod crowd_tests;
+
 use std::time::Duration;
 
 use waverant_media::MediaTime;
+
+pub use crowd::{Crowd, Newcomer, NoRoom, Room, Seated, ViewerCounts, ViewerId, Way};
+pub use link::{Asker, LinkFault, ViewingLink};
+pub use site::{Site, SiteError};
 
 use crate::PackagingRules;
 
@@ -12,6 +23,8 @@ pub enum Audience {
     /// Nobody.
     #[default]
     Nobody,
+    /// Who has a link.
+    ByLink,
     /// Everybody who knows the address.
     Everybody,
 }
@@ -29,7 +42,7 @@ pub enum Nearness {
 }
 
 /// How a channel is watched.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ViewingRules {
     /// Who may.
     pub audience: Audience,
@@ -39,12 +52,17 @@ pub struct ViewingRules {
     pub back: Duration,
     /// Whether segments are made while nobody watches, so that going back is possible for the first one too.
     pub is_always_ready: bool,
+    /// How many may watch at a time; None is as many as the house takes.
+    pub most_viewers: Option<u32>,
+    /// The sites whose pages may show the channel while everybody may watch it; none for all sites.
+    pub sites: Vec<Site>,
 }
 
 impl Default for ViewingRules {
     fn default() -> Self {
         let (audience, nearness) = (Audience::default(), Nearness::default());
-        Self { audience, nearness, back: Duration::from_secs(30), is_always_ready: false }
+        let back = Duration::from_secs(30);
+        Self { audience, nearness, back, is_always_ready: false, most_viewers: None, sites: Vec::new() }
     }
 }
 

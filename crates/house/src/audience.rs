@@ -1,0 +1,213 @@
+//! Who watches, how many may, and what the uplink still carries: platforms come first.
+
+use std::collections::HashMap;
+use std::hash::{BuildHasher, RandomState};
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Instant;
+
+use parking_lot::Mutex;
+use time::OffsetDateTime;
+use tokio_util::sync::CancellationToken;
+use waverant_net::caller_of;
+use waverant_relay::{ChannelRules, Crowd, Newcomer, NoRoom, Room, ViewerCounts, ViewerId, ViewingLink, Way};
+use waverant_store::ViewerMinute;
+
+/// How many minutes of channels wait for the database, at most.
+const MAX_WAITING: usize = 20_000;
+
+/// What limits the audience of a house.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct AudienceLimits {
+    /// Viewers of all channels.
+    pub viewers: u32,
+    /// What the uplink carries; None if nobody said.
+    pub uplink_bps: Option<u64>,
+}
+
+/// Somebody who wants to watch.
+#[derive(Clone, Copy, Debug)]
+pub struct Spectator<'a> {
+    /// Where it calls from.
+    pub address: IpAddr,
+    /// What it calls itself.
+    pub program: &'a str,
+    /// The link by which it comes.
+    pub link: Option<&'a ViewingLink>,
+    /// How it watches.
+    pub way: Way,
+}
+
+/// The uplink at one moment, in bits per second.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct UplinkLoad {
+    /// What it carries.
+    pub carries_bps: u64,
+    /// What platforms are sent, or will be once they are dialed.
+    pub legs_bps: f64,
+    /// What viewers are sent.
+    pub viewers_bps: f64,
+}
+
+/// What shows need of the uplink.
+#[derive(Debug, Default)]
+pub(crate) struct Load {
+    legs_bps: f64,
+    streams: HashMap<u64, f64>,
+}
+
+/// The audience of all channels.
+#[derive(Debug)]
+pub(crate) struct Audience {
+    limits: AudienceLimits,
+    seats: Arc<Mutex<Seats>>,
+    load: Mutex<Load>,
+    /// Another one after each start: what it makes of an address cannot be led back.
+    hasher: RandomState,
+    waiting: Mutex<Vec<ViewerMinute>>,
+}
+
+#[derive(Debug, Default)]
+struct Seats {
+    crowd: Crowd,
+    /// Those that are told when they lose their seat.
+    held: HashMap<ViewerId, CancellationToken>,
+}
+
+/// A viewer's seat, for as long as it stays connected; given back when dropped.
+#[derive(Debug)]
+pub struct ViewerSeat {
+    id: ViewerId,
+    seats: Arc<Mutex<Seats>>,
+    /// Cancelled when the same device came again and took the seat.
+    pub lost: CancellationToken,
+}
+
+impl Drop for ViewerSeat {
+    fn drop(&mut self) {
+        let mut seats = self.seats.lock();
+        seats.held.remove(&self.id);
+        seats.crowd.leave(self.id);
+    }
+}
+
+impl Audience {
+    pub(crate) fn new(limits: AudienceLimits) -> Self {
+        Self {
+            limits,
+            seats: Arc::default(),
+            load: Mutex::default(),
+            hasher: RandomState::new(),
+            waiting: Mutex::default(),
+        }
+    }
+
+    /// A seat for somebody who stays connected.
+    pub(crate) fn seat(&self, rules: &ChannelRules, spectator: &Spectator<'_>) -> Result<ViewerSeat, NoRoom> {
+        let (id, lost) = self.enter(rules, spectator)?;
+        Ok(ViewerSeat { id, seats: self.seats.clone(), lost })
+    }
+
+    /// True if somebody would get a seat now.
+    pub(crate) fn has_seat_for(&self, rules: &ChannelRules, spectator: &Spectator<'_>) -> bool {
+        let newcomer = self.newcomer(rules.id, spectator);
+        let seats = self.seats.lock();
+        let room = self.room(&seats.crowd, rules, spectator.link);
+        seats.crowd.would_seat(newcomer, &room)
+    }
+
+    /// What is asked of the crowd as it is now.
+    pub(crate) fn with_crowd<T>(&self, look: impl FnOnce(&mut Crowd) -> T) -> T {
+        look(&mut self.seats.lock().crowd)
+    }
+
+    /// What the uplink carries now; none if nobody said what it can.
+    pub(crate) fn uplink(&self) -> Option<UplinkLoad> {
+        let carries_bps = self.limits.uplink_bps?;
+        let seats = self.seats.lock();
+        let load = self.load.lock();
+        Some(UplinkLoad { carries_bps, legs_bps: load.legs_bps, viewers_bps: load.viewers_bps(&seats.crowd) })
+    }
+
+    pub(crate) fn set_load(&self, load: Load) {
+        *self.load.lock() = load;
+    }
+
+    /// What is to be written.
+    pub(crate) fn take_minutes(&self) -> Vec<ViewerMinute> {
+        std::mem::take(&mut *self.waiting.lock())
+    }
+
+    /// What could not be written waits again.
+    pub(crate) fn put_back(&self, minutes: Vec<ViewerMinute>) {
+        self.waiting.lock().extend(minutes);
+    }
+
+    fn newcomer(&self, channel: u64, spectator: &Spectator<'_>) -> Newcomer {
+        let address = caller_of(spectator.address);
+        Newcomer {
+            channel,
+            link: spectator.link.map(|link| link.id),
+            address: self.hasher.hash_one(address),
+            device: self.hasher.hash_one((address, spectator.program)),
+            way: spectator.way,
+        }
+    }
+
+    fn room(&self, crowd: &Crowd, rules: &ChannelRules, link: Option<&ViewingLink>) -> Room {
+        Room {
+            link: link.and_then(|link| link.most_viewers),
+            channel: rules.viewing.most_viewers,
+            house: self.limits.viewers,
+            uplink: self.limits.uplink_bps.map(|carries_bps| {
+                let load = self.load.lock();
+                let stream_bps = load.streams.get(&rules.id).copied().unwrap_or(0.0);
+                Room::viewers_of(carries_bps, load.legs_bps + load.viewers_bps(crowd), stream_bps)
+            }),
+        }
+    }
+
+    pub(crate) fn enter(
+        &self,
+        rules: &ChannelRules,
+        spectator: &Spectator<'_>,
+    ) -> Result<(ViewerId, CancellationToken), NoRoom> {
+        let newcomer = self.newcomer(rules.id, spectator);
+        let mut seats = self.seats.lock();
+        let room = |crowd: &Crowd| self.room(crowd, rules, spectator.link);
+        let seated = seats.crowd.enter(Instant::now(), newcomer, room)?;
+        if let Some(lost) = seated.replaced.and_then(|id| seats.held.remove(&id)) {
+            lost.cancel();
+        }
+        let lost = CancellationToken::new();
+        if spectator.way != Way::Segments {
+            seats.held.insert(seated.id, lost.clone());
+        }
+        Ok((seated.id, lost))
+    }
+
+    /// Puts what the last minute was into what is to be written.
+    pub(crate) fn end_minute(&self, now: OffsetDateTime) {
+        let peaks = self.seats.lock().crowd.take_peaks();
+        let minute = now.replace_second(0).and_then(|now| now.replace_nanosecond(0)).unwrap_or(now);
+        let mut waiting = self.waiting.lock();
+        waiting.extend(peaks.into_iter().map(|(channel_id, counts)| ViewerMinute { channel_id, minute, counts }));
+        let beyond = waiting.len().saturating_sub(MAX_WAITING);
+        waiting.drain(..beyond);
+    }
+}
+
+impl Load {
+    /// Counts a channel's stream that goes to so many legs.
+    pub(crate) fn add(&mut self, channel: u64, stream_bps: f64, legs: usize) {
+        self.legs_bps += stream_bps * f64::from(u32::try_from(legs).unwrap_or(u32::MAX));
+        *self.streams.entry(channel).or_default() += stream_bps;
+    }
+
+    fn viewers_bps(&self, crowd: &Crowd) -> f64 {
+        let of = |(channel, counts): (u64, ViewerCounts)| {
+            self.streams.get(&channel).copied().unwrap_or(0.0) * f64::from(counts.total())
+        };
+        crowd.channels().map(of).sum()
+    }
+}
