@@ -140,14 +140,16 @@ impl Settings {
     ) -> Result<Self, SettingsError> {
         let file = File::parse(path, text)?;
         let reader = Reader::new(path, text, variables);
-        let count = |key, value, default| {
+        let count = |key: &str, value, default| {
             let count = reader.number("limits", key, value, 1..=100_000, default)?;
             Ok(usize::try_from(count).unwrap_or(usize::MAX))
         };
+        let per_address = |door, value, default| count(&format!("{door}_connections_per_address"), value, default);
         let (rtmp_limits, audience) = (rtmp_limits(&reader, &file.limits)?, audience(&reader, &file.limits)?);
         let floor_mib =
             reader.number("house", "recordings_floor_mib", file.house.recordings_floor_mib, 0..=1 << 30, 512)?;
         let undo_s = reader.number("house", "take_undo_s", file.house.take_undo_s, 0..=2_592_000, 600)?;
+        let limits = file.limits;
         Ok(Self {
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
             rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
@@ -164,31 +166,15 @@ impl Settings {
             ready_file: reader.optional("house", "ready_file", file.house.ready_file).map(PathBuf::from),
             database_url: reader.database_url(file.database.url)?,
             tls: reader.tls(file.tls)?,
-            rtmp_connections: count("rtmp_connections", file.limits.rtmp_connections, 256)?,
-            rtmp_callers: count("rtmp_callers", file.limits.rtmp_callers, 2048)?,
-            rtmp_connections_per_address: count(
-                "rtmp_connections_per_address",
-                file.limits.rtmp_connections_per_address,
-                32,
-            )?,
-            srt_connections: count("srt_connections", file.limits.srt_connections, 256)?,
-            srt_connections_per_address: count(
-                "srt_connections_per_address",
-                file.limits.srt_connections_per_address,
-                32,
-            )?,
-            http_connections: count("http_connections", file.limits.http_connections, 256)?,
-            http_connections_per_address: count(
-                "http_connections_per_address",
-                file.limits.http_connections_per_address,
-                128,
-            )?,
-            viewing_connections: count("viewing_connections", file.limits.viewing_connections, 1024)?,
-            viewing_connections_per_address: count(
-                "viewing_connections_per_address",
-                file.limits.viewing_connections_per_address,
-                256,
-            )?,
+            rtmp_connections: count("rtmp_connections", limits.rtmp_connections, 256)?,
+            rtmp_callers: count("rtmp_callers", limits.rtmp_callers, 2048)?,
+            rtmp_connections_per_address: per_address("rtmp", limits.rtmp_connections_per_address, 32)?,
+            srt_connections: count("srt_connections", limits.srt_connections, 256)?,
+            srt_connections_per_address: per_address("srt", limits.srt_connections_per_address, 32)?,
+            http_connections: count("http_connections", limits.http_connections, 256)?,
+            http_connections_per_address: per_address("http", limits.http_connections_per_address, 128)?,
+            viewing_connections: count("viewing_connections", limits.viewing_connections, 1024)?,
+            viewing_connections_per_address: per_address("viewing", limits.viewing_connections_per_address, 256)?,
             audience,
             rtmp_limits,
             log_format: reader.log_format(file.log.format)?,
