@@ -58,15 +58,21 @@ pub(crate) fn link_addresses(state: &ApiState, headers: &HeaderMap, token: &str)
 }
 
 fn addresses_under(state: &ApiState, headers: &HeaderMap, path: &str) -> ViewingAddresses {
-    let place = format!("{}:{}/{path}", shown_host(state, headers), state.ports.viewing);
+    // With a certificate, what is told is what browsers trust.
+    let (secure, port) = match state.ports.viewing_https {
+        Some(port) => ("s", port),
+        None => ("", state.ports.viewing),
+    };
+    let place = format!("{}:{port}/{path}", shown_host(state, headers));
+    let page = format!("http{secure}://{place}");
     ViewingAddresses {
-        page: format!("http://{place}"),
-        embed: format!("http://{place}/embed"),
-        still: format!("http://{place}/still.jpg"),
-        hls: format!("http://{place}/live/index.m3u8"),
-        dash: format!("http://{place}/live/index.mpd"),
-        transport_stream: format!("http://{place}/stream.ts"),
-        pictures: format!("ws://{place}/pictures"),
+        embed: format!("{page}/embed"),
+        still: format!("{page}/still.jpg"),
+        hls: format!("{page}/live/index.m3u8"),
+        dash: format!("{page}/live/index.mpd"),
+        transport_stream: format!("{page}/stream.ts"),
+        pictures: format!("ws{secure}://{place}/pictures"),
+        page,
     }
 }
 

@@ -46,7 +46,7 @@ use waverant_library::MAX_SLATE_BYTES;
 use waverant_relay::Guesses;
 
 pub use first_run::FirstRun;
-pub use server::serve;
+pub use server::{HttpDoors, serve};
 
 pub(crate) use error::ApiError;
 use live::Boards;
@@ -85,6 +85,8 @@ pub struct Ports {
     pub srt: u16,
     /// Where viewers are.
     pub viewing: u16,
+    /// Where they are over TLS, if there is a certificate.
+    pub viewing_https: Option<u16>,
 }
 
 impl ApiState {

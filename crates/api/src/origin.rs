@@ -7,8 +7,8 @@ use crate::ApiError;
 use crate::course::changes;
 use crate::credentials::has_bearer;
 
-/// Calls that change something, and WebSockets, which no browser keeps from other pages, come from our own pages, or from a program that sends a token by
-/// itself. A browser adds the console's cookie to what any page of the same site asks for, with a
+/// Calls that change something, and WebSockets, which no browser keeps from other pages, come from our own pages, or
+/// from a program that sends a token by itself. A browser adds the console's cookie to what any page of the same site asks for, with a
 /// body or without.
 ///
 /// Source: Fetch Metadata Request Headers, 2.2 (Sec-Fetch-Site); RFC 6454, 7 (Origin)
@@ -25,7 +25,7 @@ fn is_own(headers: &HeaderMap, uri: &Uri) -> bool {
     match (text("sec-fetch-site"), text("origin")) {
         (Some(site), _) => site == "same-origin",
         (None, Some(origin)) => {
-            let host = text("host").or_else(|| uri.host());
+            let host = text("host").or_else(|| uri.authority().map(|authority| authority.as_str()));
             let from = origin.split_once("://").map(|(_, host)| host);
             from.is_some() && from == host
         }

@@ -13,6 +13,7 @@ use rustls::{CertificateError, ClientConfig, RootCertStore, ServerConfig};
 use thiserror::Error;
 use tokio::net::TcpStream;
 use tokio::time::sleep;
+use tokio_rustls::server::TlsStream;
 use tokio_rustls::{TlsAcceptor, TlsConnector};
 use tokio_util::sync::CancellationToken;
 
@@ -20,6 +21,9 @@ use crate::Wire;
 
 /// How often the certificate is looked at for a change.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
+
+/// What callers who speak HTTP/2 say in the handshake.
+const HTTP_2: &[u8] = b"h2";
 
 /// Where our certificate is, and how it is used.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -59,7 +63,14 @@ pub enum TlsError {
 #[derive(Debug)]
 pub struct ServerTls {
     files: TlsFiles,
-    config: RwLock<Arc<ServerConfig>>,
+    configs: RwLock<Configs>,
+}
+
+/// How encoders are taken, and callers over HTTP.
+#[derive(Clone, Debug)]
+struct Configs {
+    encoders: Arc<ServerConfig>,
+    http: Arc<ServerConfig>,
 }
 
 impl ServerTls {
@@ -68,8 +79,8 @@ impl ServerTls {
     /// # Errors
     /// [`TlsError::File`] with the file that is at fault.
     pub fn open(files: TlsFiles) -> Result<Arc<Self>, TlsError> {
-        let config = RwLock::new(load(&files)?);
-        Ok(Arc::new(Self { files, config }))
+        let configs = RwLock::new(load(&files)?);
+        Ok(Arc::new(Self { files, configs }))
     }
 
     /// Makes a TLS connection of an accepted one. The caller sets a time limit.
@@ -77,8 +88,21 @@ impl ServerTls {
     /// # Errors
     /// What went wrong in the handshake.
     pub async fn accept(&self, stream: TcpStream) -> io::Result<Wire> {
-        let acceptor = TlsAcceptor::from(self.config.read().clone());
+        let acceptor = TlsAcceptor::from(self.configs.read().encoders.clone());
         Ok(Wire::Tls(Box::new(acceptor.accept(stream).await?.into())))
+    }
+
+    /// Makes a TLS connection for HTTP of an accepted one; true if both ends speak HTTP/2. The caller sets a time limit.
+    ///
+    /// Source: RFC 9113, 3.2 (`h2`); RFC 7301
+    ///
+    /// # Errors
+    /// What went wrong in the handshake.
+    pub async fn accept_http(&self, stream: TcpStream) -> io::Result<(TlsStream<TcpStream>, bool)> {
+        let acceptor = TlsAcceptor::from(self.configs.read().http.clone());
+        let stream = acceptor.accept(stream).await?;
+        let is_second = stream.get_ref().1.alpn_protocol() == Some(HTTP_2);
+        Ok((stream, is_second))
     }
 
     /// Reads the certificate anew whenever its files change, until the service stops. One that
@@ -96,8 +120,8 @@ impl ServerTls {
             }
             seen = now;
             match load(&self.files) {
-                Ok(config) => {
-                    *self.config.write() = config;
+                Ok(configs) => {
+                    *self.configs.write() = configs;
                     tracing::info!(file = %self.files.certificate.display(), "the new certificate is in use");
                 }
                 Err(error) => tracing::error!(%error, "the new certificate cannot be used; the one before stays"),
@@ -111,7 +135,7 @@ impl ServerTls {
     }
 }
 
-fn load(files: &TlsFiles) -> Result<Arc<ServerConfig>, TlsError> {
+fn load(files: &TlsFiles) -> Result<Configs, TlsError> {
     let failed = |file: &Path, what: &str, error: &dyn std::fmt::Display| TlsError::File {
         path: file.to_owned(),
         told: format!("{what}: {error}"),
@@ -124,8 +148,10 @@ fn load(files: &TlsFiles) -> Result<Arc<ServerConfig>, TlsError> {
         .with_no_client_auth()
         .with_single_cert(certificates, key)
         .map_err(|error| failed(&files.certificate, "certificate and key do not go together", &error))?;
+    let mut http = config.clone();
+    http.alpn_protocols = vec![HTTP_2.to_vec(), b"http/1.1".to_vec()];
     config.send_tls13_tickets = files.tickets;
-    Ok(Arc::new(config))
+    Ok(Configs { encoders: Arc::new(config), http: Arc::new(http) })
 }
 
 fn read_certificates(file: &Path) -> Result<Vec<CertificateDer<'static>>, String> {

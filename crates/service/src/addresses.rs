@@ -13,8 +13,12 @@ pub struct Addresses {
     pub srt: SocketAddr,
     /// Console and API.
     pub http: SocketAddr,
+    /// Console and API over TLS, if there is a certificate.
+    pub https: Option<SocketAddr>,
     /// Viewers.
     pub viewing: SocketAddr,
+    /// Viewers over TLS, if there is a certificate.
+    pub viewing_https: Option<SocketAddr>,
     /// The service's process number.
     pub pid: u32,
     /// The private database's process number.

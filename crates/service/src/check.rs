@@ -51,6 +51,8 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
     ];
     if let Some(files) = &settings.tls {
         findings.push(check_port("rtmps", settings.rtmps));
+        findings.push(check_port("https", settings.https));
+        findings.push(check_port("viewing_https", settings.viewing_https));
         findings.push(match ServerTls::open(files.clone()) {
             Ok(_) => Finding::good(format!("certificate {} can be used", files.certificate.display())),
             Err(error) => Finding::bad(error.to_string()),

@@ -6,9 +6,9 @@ use std::time::Duration;
 
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::task::JoinHandle;
-use waverant_api::{ApiState, FirstRun, Ports, router, serve};
+use waverant_api::{ApiState, FirstRun, HttpDoors, Ports, router, serve};
 use waverant_house::House;
-use waverant_net::ServerTls;
+use waverant_net::{Places, ServerTls};
 use waverant_relay::LobbyLimits;
 use waverant_sources::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
 use waverant_viewing::{ViewingState, keep_ready};
@@ -27,34 +27,49 @@ const SRT_IDLE_TIMEOUT: Duration = Duration::from_secs(5);
 /// Where everybody comes in, bound and not yet listened at.
 pub(crate) struct Doors {
     rtmp: TcpListener,
-    rtmps: Option<(TcpListener, Arc<ServerTls>)>,
     srt: SrtDoor,
     http: TcpListener,
+    viewing: TcpListener,
+    secure: Option<SecureDoors>,
+}
+
+/// The same over TLS, with one certificate for all.
+struct SecureDoors {
+    tls: Arc<ServerTls>,
+    rtmps: TcpListener,
+    https: TcpListener,
     viewing: TcpListener,
 }
 
 impl Doors {
     pub(crate) fn bind(settings: &Settings) -> Result<Self, StartError> {
         let rtmp = bind("rtmp", settings.rtmp)?;
-        let rtmps = match &settings.tls {
-            Some(files) => {
-                let tls = ServerTls::open(files.clone())?;
-                Some((bind("rtmps", settings.rtmps)?, tls))
-            }
+        let secure = match &settings.tls {
+            Some(files) => Some(SecureDoors {
+                tls: ServerTls::open(files.clone())?,
+                rtmps: bind("rtmps", settings.rtmps)?,
+                https: bind("https", settings.https)?,
+                viewing: bind("viewing_https", settings.viewing_https)?,
+            }),
             None => None,
         };
         let srt = SrtDoor::bind(settings.srt)
             .map_err(|error| StartError::Listen(bind_failure("srt", settings.srt, &error)))?;
         let http = bind("http", settings.http)?;
         let viewing = bind("viewing", settings.viewing)?;
-        Ok(Self { rtmp, rtmps, srt, http, viewing })
+        Ok(Self { rtmp, srt, http, viewing, secure })
     }
 
     /// Where they are bound.
     pub(crate) fn addresses(&self, database_pid: Option<u32>) -> Result<Addresses, StartError> {
+        let secure = |name, listener: fn(&SecureDoors) -> &TcpListener| {
+            self.secure.as_ref().map(|doors| local_address(name, listener(doors))).transpose()
+        };
         Ok(Addresses {
             rtmp: local_address("rtmp", &self.rtmp)?,
-            rtmps: self.rtmps.as_ref().map(|(listener, _)| local_address("rtmps", listener)).transpose()?,
+            rtmps: secure("rtmps", |doors| &doors.rtmps)?,
+            https: secure("https", |doors| &doors.https)?,
+            viewing_https: secure("viewing_https", |doors| &doors.viewing)?,
             srt: self.srt.local_address().map_err(|error| StartError::Listen(format!("listen.srt: {error}")))?,
             http: local_address("http", &self.http)?,
             viewing: local_address("viewing", &self.viewing)?,
@@ -81,9 +96,13 @@ impl Doors {
         };
         let door = RtmpDoor::new(house.clone(), rtmp_settings);
         house.tasks().spawn(door.clone().listen(self.rtmp, None));
-        if let Some((listener, tls)) = self.rtmps {
+        let (tls, rtmps, https, viewing_https) = match self.secure {
+            Some(SecureDoors { tls, rtmps, https, viewing }) => (Some(tls), Some(rtmps), Some(https), Some(viewing)),
+            None => (None, None, None, None),
+        };
+        if let Some((tls, rtmps)) = tls.clone().zip(rtmps) {
             house.tasks().spawn(tls.clone().follow_files(house.stopping().clone()));
-            house.tasks().spawn(door.listen(listener, Some(tls)));
+            house.tasks().spawn(door.listen(rtmps, Some(tls)));
         }
         let srt_settings = SrtSettings {
             max_connections: settings.srt_connections,
@@ -96,23 +115,28 @@ impl Doors {
             rtmps: addresses.rtmps.map(|address| address.port()),
             srt: addresses.srt.port(),
             viewing: addresses.viewing.port(),
+            viewing_https: addresses.viewing_https.map(|address| address.port()),
         };
         let viewing = ViewingState::new(house.clone());
         house.tasks().spawn(keep_ready(viewing.clone()));
-        let places = LobbyLimits {
+        let viewing_places = Places::new(LobbyLimits {
             let_in: settings.viewing_connections,
             waiting: settings.viewing_connections,
             per_address: settings.viewing_connections_per_address,
-        };
-        let viewers = serve(self.viewing, waverant_viewing::router(viewing), house.clone(), places);
-        let state = ApiState::new(house.clone(), first_run, settings.host.clone(), ports);
-        let places = LobbyLimits {
+        });
+        let viewers = waverant_viewing::router(viewing);
+        let http_places = Places::new(LobbyLimits {
             let_in: settings.http_connections,
             waiting: settings.http_connections,
             per_address: settings.http_connections_per_address,
-        };
+        });
+        let callers = router(ApiState::new(house.clone(), first_run, settings.host.clone(), ports));
+        let secure = |listener: Option<TcpListener>| listener.zip(tls.clone());
+        let doors = HttpDoors { plain: self.viewing, secure: secure(viewing_https), places: viewing_places };
+        let viewers = serve(doors, viewers, house.clone());
+        let doors = HttpDoors { plain: self.http, secure: secure(https), places: http_places };
+        let callers = serve(doors, callers, house.clone());
         // Neither is waited for as sessions are: a caller that takes nothing must not hold up a stop.
-        let callers = serve(self.http, router(state), house.clone(), places);
         tokio::spawn(async move {
             tokio::join!(viewers, callers);
         })

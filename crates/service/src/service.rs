@@ -97,6 +97,9 @@ impl Service {
         }
         println!("           srt://{}", self.addresses.srt);
         println!("console    http://{}/", self.addresses.http);
+        if let Some(https) = self.addresses.https {
+            println!("           https://{https}/");
+        }
         if let Some(code) = self.first_run_code() {
             println!("first run  open the console and enter the one-time code {}", code.reveal());
         }

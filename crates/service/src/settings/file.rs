@@ -32,7 +32,9 @@ pub(super) struct Listen {
     pub(super) rtmps: Text,
     pub(super) srt: Text,
     pub(super) http: Text,
+    pub(super) https: Text,
     pub(super) viewing: Text,
+    pub(super) viewing_https: Text,
 }
 
 #[derive(Debug, Default, Deserialize)]

@@ -67,8 +67,12 @@ pub struct Settings {
     pub srt: SocketAddr,
     /// Where console and API are.
     pub http: SocketAddr,
+    /// Where console and API are over TLS, if there is a certificate.
+    pub https: SocketAddr,
     /// Where viewers are.
     pub viewing: SocketAddr,
+    /// Where viewers are over TLS, if there is a certificate.
+    pub viewing_https: SocketAddr,
     /// The host shown with stream keys.
     pub host: String,
     /// Keys of the house and the private database.
@@ -155,7 +159,9 @@ impl Settings {
             rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
             srt: reader.address("listen", "srt", file.listen.srt, "0.0.0.0:7810")?,
             http: reader.address("listen", "http", file.listen.http, "127.0.0.1:7800")?,
+            https: reader.address("listen", "https", file.listen.https, "127.0.0.1:7801")?,
             viewing: reader.address("listen", "viewing", file.listen.viewing, "0.0.0.0:7850")?,
+            viewing_https: reader.address("listen", "viewing_https", file.listen.viewing_https, "0.0.0.0:7851")?,
             host: reader.text("house", "host", file.house.host, ""),
             state_folder: reader.text("house", "state_folder", file.house.state_folder, "/var/lib/waverant").into(),
             recordings_folder: reader
@@ -237,7 +243,7 @@ mod tests {
     #[case::syntax("[listen]\nrtmp = \"0.0.0.0:1935", "w.toml:2:21: invalid basic string")]
     #[case::unknown_key(
         "[listen]\nrtpm = \"0.0.0.0:1935\"",
-        "w.toml:2:1: unknown field `rtpm`, expected one of `rtmp`, `rtmps`, `srt`, `http`, `viewing`"
+        "w.toml:2:1: unknown field `rtpm`, expected one of `rtmp`, `rtmps`, `srt`, `http`, `https`, `viewing`, `viewing_https`"
     )]
     #[case::unknown_section("[lisen]\n", "w.toml:1:2: unknown field `lisen`")]
     #[case::wrong_type("[limits]\nmessage_mib = \"4\"", "w.toml:2:15: invalid type: string \"4\", expected u64")]

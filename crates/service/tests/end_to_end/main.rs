@@ -26,6 +26,7 @@ mod publisher;
 mod recordings;
 mod rehearsal;
 mod secure;
+mod secure_http;
 mod sending;
 mod show;
 mod siege;

@@ -14,13 +14,13 @@ use waverant_standin::{Authority, Clip, Encoder, EncoderEnd, PlatformOptions, Va
 use crate::house::{Ground, House, PATIENCE, PLATFORM_KEY, clip};
 
 /// Writes a certificate for encoders where the settings name it.
-fn write_certificate(ground: &Ground, authority: &Authority) {
+pub(crate) fn write_certificate(ground: &Ground, authority: &Authority) {
     let issued = authority.issue("localhost", Validity::Good).unwrap();
     std::fs::write(ground.path("certificate.pem"), issued.certificate).unwrap();
     std::fs::write(ground.path("key.pem"), issued.key).unwrap();
 }
 
-fn use_certificate(ground: &Ground) {
+pub(crate) fn use_certificate(ground: &Ground) {
     let (certificate, key) = (ground.path("certificate.pem"), ground.path("key.pem"));
     ground.write_settings(&format!(
         "[tls]\ncertificate = \"{}\"\nkey = \"{}\"\n",
@@ -28,7 +28,10 @@ fn use_certificate(ground: &Ground) {
         key.display()
     ));
     let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
-    let settings = settings.replace("[listen]\n", "[listen]\nrtmps = \"127.0.0.1:0\"\n");
+    let settings = settings.replace(
+        "[listen]\n",
+        "[listen]\nrtmps = \"127.0.0.1:0\"\nhttps = \"127.0.0.1:0\"\nviewing_https = \"127.0.0.1:0\"\n",
+    );
     std::fs::write(ground.path("waverant.toml"), settings).unwrap();
 }
 
