@@ -13,6 +13,6 @@ export default defineConfig({
     assetsDir: "",
     modulePreload: false,
     chunkSizeWarningLimit: 700,
-    rollupOptions: { input: ["watch/index.html", "watch/embed.html"] },
+    rollupOptions: { input: ["watch/index.html", "watch/embed.html", "watch/list.html"] },
   },
 });

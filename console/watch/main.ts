@@ -1,5 +1,6 @@
 import { Player, WAY_NAMES, type Sound, type Way } from "../src/player/player";
 import "./style.css";
+import { type About, countdown, showAbout } from "./about";
 import { Controls } from "./controls";
 import { view } from "./view";
 
@@ -14,6 +15,9 @@ interface State {
 /** How often it is asked whether a show begins, holds or ends. */
 const ASK_MS = 2_500;
 
+/** The same for what the page says, which changes seldom. */
+const ASK_ABOUT_MS = 60_000;
+
 const isEmbed = document.querySelector("#page")?.getAttribute("data-kind") === "embed";
 const base = `${location.origin}${location.pathname.replace(/\/$/, "").replace(isEmbed ? /\/embed$/ : "", "")}`;
 const wishes = new URLSearchParams(location.search);
@@ -27,6 +31,9 @@ const controls = new Controls(parts, {
 let player: Player | null = null;
 let session: number | null = null;
 let wasOn = false;
+let about: About | null = null;
+/** Whether the house answered, and said that there is no show. */
+let isOffAir = false;
 /** The page that carries the player may want it to wait for a click. */
 let waits = wishes.get("start") === "by-hand";
 
@@ -78,6 +85,25 @@ function end(): void {
   parts.page.dataset.state = wasOn ? "over" : "before";
 }
 
+/** Before and after the show: what is to come. */
+function sayWhen(): void {
+  if (parts.page.dataset.state !== "before" && parts.page.dataset.state !== "over") return;
+  const left = countdown(about?.starts_at ?? null, Date.now());
+  if (left) controls.say(`${wasOn ? "The show is over. The next one begins" : "The show begins"} in ${left}.`);
+  else controls.say(wasOn ? "The show is over." : "Not on air yet. The show begins here by itself.");
+}
+
+async function askAbout(): Promise<void> {
+  try {
+    const answer = await fetch(`${base}/about`);
+    if (!answer.ok) return;
+    about = (await answer.json()) as About;
+    showAbout(parts.page, base, about);
+  } catch {
+    // What it says is no reason not to play.
+  }
+}
+
 async function ask(): Promise<void> {
   let state: State;
   try {
@@ -89,15 +115,17 @@ async function ask(): Promise<void> {
     }
     state = (await answer.json()) as State;
   } catch {
+    isOffAir = false;
     controls.say("The house cannot be reached. This page tries again by itself.");
     return;
   }
+  isOffAir = state.state === "off_air";
   document.title = state.title;
   controls.showTitle(state.title);
   if (state.state === "off_air") {
     if (player) end();
     parts.page.dataset.state = wasOn ? "over" : "before";
-    controls.say(wasOn ? "The show is over." : "Not on air yet. The show begins here by itself.");
+    sayWhen();
     return;
   }
   if (player && session !== state.session) end();
@@ -115,5 +143,10 @@ async function ask(): Promise<void> {
   controls.say(state.state === "holding" ? "The picture is interrupted. It comes back by itself." : "");
 }
 
+void askAbout();
 void ask();
 setInterval(() => void ask(), ASK_MS);
+setInterval(() => void askAbout(), ASK_ABOUT_MS);
+setInterval(() => {
+  if (about?.starts_at && isOffAir) sayWhen();
+}, 1000);

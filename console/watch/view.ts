@@ -24,6 +24,8 @@ const MARKUP = `
       <h1 class="min-w-0 text-xl font-semibold break-words sm:text-2xl" data-part="title"></h1>
       <span class="badge badge-error hidden" data-part="live">live</span>
     </header>
+    <div class="flex min-h-0 flex-col gap-3" data-part="beside">
+    <div class="flex min-h-0 min-w-0 grow flex-col gap-3" data-part="player">
     <div class="relative aspect-video w-full overflow-hidden rounded-box bg-black" data-part="stage">
       <video class="h-full w-full" playsinline muted data-part="video" aria-label="The show"></video>
       <p class="absolute inset-x-0 bottom-0 bg-black/70 p-4 text-center text-white empty:hidden" role="status" data-part="saying"></p>
@@ -45,6 +47,14 @@ const MARKUP = `
       <button class="btn btn-sm" data-part="inset">Small window</button>
       <button class="btn btn-sm" data-part="full">Full screen</button>
     </div>
+    </div>
+    <aside data-part="slot"></aside>
+    </div>
+    <section class="space-y-3" data-part="said">
+      <div class="said" data-part="text"></div>
+      <ul class="flex flex-wrap gap-2 empty:hidden" data-part="tags"></ul>
+      <ul class="flex flex-wrap gap-x-5 gap-y-1 empty:hidden" data-part="links"></ul>
+    </section>
     <details class="text-sm" data-part="about">
       <summary class="w-fit cursor-pointer opacity-80">About this stream</summary>
       <dl class="mt-2 grid max-w-md grid-cols-[auto_1fr] gap-x-4 gap-y-1" data-part="figures"></dl>

@@ -44,3 +44,11 @@ export async function answer<T>(call: Promise<Answer<T>>): Promise<T> {
     problem?.next_step ?? "Look at the service's log.",
   );
 }
+
+/** Puts a file at an address of the API; none removes what is there. */
+export function putFile(path: string, file: File | null): Promise<void> {
+  const sent = globalThis.fetch(path, file ? { method: "PUT", body: file } : { method: "DELETE" });
+  return answer(
+    sent.then(async (response) => ({ response, error: response.ok ? undefined : ((await response.json()) as unknown) })),
+  );
+}

@@ -1,5 +1,5 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answer, api } from "./client";
+import { answer, api, putFile } from "./client";
 import type {
   AddChannel,
   AddDestination,
@@ -212,6 +212,14 @@ export function useAddViewingLink(channel: string) {
 export function useRemoveViewingLink(channel: string) {
   return useChange(
     (link: number) => answer(api.DELETE("/api/v1/channels/{channel}/links/{link}", { params: { path: { channel, link } } })),
+    ["channel", channel],
+  );
+}
+
+/** Puts a poster on a channel's page; none removes it. */
+export function useChangePoster(channel: string) {
+  return useChange(
+    (poster: File | null) => putFile(`/api/v1/channels/${encodeURIComponent(channel)}/poster`, poster),
     ["channel", channel],
   );
 }

@@ -41,7 +41,7 @@ use utoipa::OpenApi;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
-use waverant_house::House;
+use waverant_house::{House, MAX_POSTER_BYTES};
 use waverant_library::MAX_SLATE_BYTES;
 use waverant_relay::Guesses;
 
@@ -134,6 +134,7 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(viewing::list_viewing_links, viewing::add_viewing_link))
         .routes(routes!(viewing::remove_viewing_link))
         .routes(routes!(viewing::list_viewers))
+        .merge(poster_routes())
         .routes(routes!(rehearsals::begin_rehearsal))
         .routes(routes!(destinations::list_destinations, destinations::add_destination))
         .routes(routes!(destinations::change_destination, destinations::remove_destination))
@@ -177,6 +178,12 @@ fn take_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(takes::link_take))
         .routes(routes!(takes::list_jobs))
         .routes(routes!(takes::show_job))
+}
+
+fn poster_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(viewing::upload_poster, viewing::remove_poster))
+        .layer(DefaultBodyLimit::max(MAX_POSTER_BYTES))
 }
 
 /// Clips are larger than anything else that is sent here.

@@ -60,6 +60,8 @@ const RIGHTS: &[(&str, &str, Right)] = &[
     ("POST", "/channels/{channel}/links", SignedIn),
     ("DELETE", "/channels/{channel}/links/{link}", SignedIn),
     ("GET", "/channels/{channel}/viewers", SignedIn),
+    ("PUT", "/channels/{channel}/poster", SignedIn),
+    ("DELETE", "/channels/{channel}/poster", SignedIn),
     ("POST", "/channels/{channel}/rehearsals", SignedIn),
     ("GET", "/destinations", SignedIn),
     ("POST", "/destinations", SignedIn),

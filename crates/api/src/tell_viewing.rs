@@ -2,7 +2,7 @@
 
 use waverant_house::{audience_word, nearness_word};
 use waverant_model as model;
-use waverant_relay::{Site, ViewerCounts, ViewingLink, ViewingRules};
+use waverant_relay::{ChannelPage, PageLink, Site, ViewerCounts, ViewingLink, ViewingRules};
 use waverant_store as store;
 
 pub(crate) fn viewing(rules: &ViewingRules, addresses: model::ViewingAddresses) -> model::Viewing {
@@ -13,7 +13,23 @@ pub(crate) fn viewing(rules: &ViewingRules, addresses: model::ViewingAddresses) 
         is_always_ready: rules.is_always_ready,
         most_viewers: rules.most_viewers.unwrap_or(0),
         sites: site_names(&rules.sites),
+        page: page(&rules.page),
         addresses,
+    }
+}
+
+fn page(from: &ChannelPage) -> model::ChannelPage {
+    let link = |link: &PageLink| model::PageLink { label: link.label.clone(), address: link.address.clone() };
+    model::ChannelPage {
+        description: from.description.clone(),
+        tags: from.tags.clone(),
+        links: from.links.iter().map(link).collect(),
+        starts_at: from.starts_at,
+        accent: from.accent.clone(),
+        style: from.style.clone(),
+        slot: from.slot.clone(),
+        is_listed: from.is_listed,
+        has_poster: from.poster.is_some(),
     }
 }
 

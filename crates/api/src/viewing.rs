@@ -1,11 +1,14 @@
-//! Links by which a channel is watched, and how many watched it.
+//! Links by which a channel is watched, how many watched it, and the poster of its page.
 
 use axum::Json;
+use axum::body::Bytes;
+use axum::extract::rejection::BytesRejection;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode};
 use serde::Deserialize;
 use time::{Duration, OffsetDateTime};
 use utoipa::IntoParams;
+use waverant_house::MAX_POSTER_BYTES;
 use waverant_model::{AddViewingLink, ViewerMinute, ViewingLink};
 
 use crate::addresses::link_addresses;
@@ -74,6 +77,33 @@ pub(super) async fn list_viewers(
     let now = OffsetDateTime::now_utc();
     let minutes = store.viewer_minutes(channel.id, now - Duration::hours(hours.into()), now).await?;
     Ok(Json(minutes.iter().map(tell_viewing::viewer_minute).collect()))
+}
+
+/// Upload the poster of a channel's page: JPEG, PNG, WebP or AVIF
+#[utoipa::path(put, path = "/channels/{channel}/poster", params(("channel" = String, Path)), request_body(content = Vec<u8>, content_type = "image/*"), responses((status = 204)))]
+pub(super) async fn upload_poster(
+    State(state): State<ApiState>,
+    caller: Caller,
+    Path(name): Path<String>,
+    body: Result<Bytes, BytesRejection>,
+) -> Result<StatusCode, ApiError> {
+    let body = body.map_err(|rejected| {
+        let most = MAX_POSTER_BYTES / (1024 * 1024);
+        ApiError::invalid("poster", format!("it could not be taken ({rejected}); up to {most} MiB are"))
+    })?;
+    state.house.upload_poster(&name, body, &caller.actor).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Remove the poster of a channel's page
+#[utoipa::path(delete, path = "/channels/{channel}/poster", params(("channel" = String, Path)), responses((status = 204)))]
+pub(super) async fn remove_poster(
+    State(state): State<ApiState>,
+    caller: Caller,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    state.house.remove_poster(&name, &caller.actor).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 fn told(state: &ApiState, headers: &HeaderMap, link: &waverant_relay::ViewingLink) -> ViewingLink {

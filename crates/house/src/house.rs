@@ -1,6 +1,6 @@
 use std::fmt;
 use std::net::IpAddr;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -12,7 +12,7 @@ use tokio_util::task::TaskTracker;
 use waverant_codec::CodecPool;
 use waverant_library::{Library, LibrarySetup, RecordingsFolder, RuleBook, SlateShelf};
 use waverant_net::caller_of;
-use waverant_relay::{ChannelRules, Standing};
+use waverant_relay::{ChannelRules, Site, Standing};
 use waverant_show::{Dialer, RecorderState, Show, Surroundings, TcpDialer};
 use waverant_store::{Store, StoreError};
 
@@ -20,6 +20,7 @@ use crate::acquaintances::Acquaintances;
 use crate::audience::{Audience, AudienceLimits};
 use crate::callers::Callers;
 use crate::numbers::SessionNumbers;
+use crate::posters::PosterShelf;
 use crate::shows::Shows;
 use crate::touched::Touched;
 use crate::{Counts, Directory, Judge, Ledger};
@@ -44,6 +45,8 @@ pub struct HouseSetup<'a> {
     pub judge: Option<Arc<dyn Judge>>,
     /// How many may watch.
     pub audience: AudienceLimits,
+    /// Sites that pages of channels may show beside the player.
+    pub slot_sites: Vec<Site>,
 }
 
 /// State shared by all listeners, sessions and calls: the channels as they are now, the sessions that run, who is
@@ -63,6 +66,10 @@ pub struct House {
     pub(crate) callers: Callers,
     pub(crate) acquaintances: Acquaintances,
     pub(crate) audience: Audience,
+    pub(crate) slot_sites: Vec<Site>,
+    pub(crate) posters: Arc<PosterShelf>,
+    /// Held from reading a channel until it is written: of two changes at once neither is lost.
+    pub(crate) changing: tokio::sync::Mutex<()>,
 }
 
 impl fmt::Debug for House {
@@ -77,7 +84,7 @@ impl House {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn open(setup: HouseSetup<'_>) -> Result<Arc<Self>, StoreError> {
-        let HouseSetup { store, ledger, recordings, undo_time, state_folder, judge, audience } = setup;
+        let HouseSetup { store, ledger, recordings, undo_time, state_folder, judge, audience, slot_sites } = setup;
         let directory = Directory::load(&store).await?;
         let numbers = SessionNumbers::open(&store).await?;
         let acquaintances = Acquaintances::default();
@@ -125,6 +132,9 @@ impl House {
             callers: Callers::default(),
             acquaintances,
             audience: Audience::new(audience),
+            slot_sites,
+            posters: Arc::new(PosterShelf::new(state_folder.join("posters"))),
+            changing: tokio::sync::Mutex::default(),
         });
         let rules: Arc<dyn RuleBook> = house.clone();
         house.tasks().spawn(waverant_library::keep(library, rules));
@@ -167,6 +177,16 @@ impl House {
     /// Who draws and encodes.
     pub fn codec(&self) -> &CodecPool {
         &self.surroundings.codec
+    }
+
+    /// Sites that pages of channels may show beside the player.
+    pub fn slot_sites(&self) -> &[Site] {
+        &self.slot_sites
+    }
+
+    /// Where the poster of a channel lies, if it has one.
+    pub fn poster_path(&self, channel_id: u64) -> PathBuf {
+        self.posters.path(channel_id)
     }
 
     /// The sessions that are on air or holding, or whose delayed legs play on.

@@ -54,6 +54,6 @@ pub use take::{
     TakeState,
 };
 pub use viewing::{
-    AddViewingLink, Audience, ChangeViewing, Nearness, ViewerCounts, ViewerMinute, Viewing, ViewingAddresses,
-    ViewingLink,
+    AddViewingLink, Audience, ChangePage, ChangeViewing, ChannelPage, Nearness, PageLink, ViewerCounts, ViewerMinute,
+    Viewing, ViewingAddresses, ViewingLink,
 };

@@ -45,6 +45,8 @@ pub struct Viewing {
     pub most_viewers: u32,
     /// The sites whose pages may show it while everybody may watch; none for all sites.
     pub sites: Vec<String>,
+    /// What its page says.
+    pub page: ChannelPage,
     /// Where it is watched, by who may.
     pub addresses: ViewingAddresses,
 }
@@ -84,6 +86,64 @@ pub struct ChangeViewing {
     /// The sites whose pages may show it while everybody may watch, as in `https://www.wexcombe.example`, up to 16;
     /// an empty list is all sites.
     pub sites: Option<Vec<String>>,
+    /// What its page says.
+    #[serde(default)]
+    pub page: ChangePage,
+}
+
+/// What the page of a channel says besides the show.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ChannelPage {
+    /// What it is about, as Markdown.
+    pub description: String,
+    /// Words to find it by.
+    pub tags: Vec<String>,
+    /// Where more is.
+    pub links: Vec<PageLink>,
+    /// When the next show begins.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub starts_at: Option<OffsetDateTime>,
+    /// The colour of what can be pressed, as `#rrggbb`.
+    pub accent: Option<String>,
+    /// Lines of CSS of the house's own.
+    pub style: String,
+    /// What is shown beside the player in a frame of its own, such as a chat.
+    pub slot: Option<String>,
+    /// Whether the list of the house names the channel while everybody may watch it.
+    pub is_listed: bool,
+    /// Whether it has a poster.
+    pub has_poster: bool,
+}
+
+/// An address with what stands for it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PageLink {
+    /// What people read, up to 80 characters.
+    pub label: String,
+    /// Where it leads: http or https.
+    pub address: String,
+}
+
+/// What is to change of a page; what is left out stays, and what is empty goes.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ChangePage {
+    /// What it is about, as Markdown, up to 8000 characters; HTML in it is left out.
+    pub description: Option<String>,
+    /// Words to find it by, up to 12 of up to 40 characters.
+    pub tags: Option<Vec<String>>,
+    /// Where more is, up to 12.
+    pub links: Option<Vec<PageLink>>,
+    /// When the next show begins, as in `2026-05-17T14:00:00Z`.
+    pub starts_at: Option<String>,
+    /// The colour of what can be pressed, as `#rrggbb`.
+    pub accent: Option<String>,
+    /// Lines of CSS of the house's own, up to 4000 characters.
+    pub style: Option<String>,
+    /// The address of what is shown beside the player in a frame of its own; its site must stand in the settings
+    /// (`house.slot_sites`).
+    pub slot: Option<String>,
+    /// Whether the list of the house names the channel while everybody may watch it.
+    pub is_listed: Option<bool>,
 }
 
 /// An address under which somebody without an account may watch a channel.

@@ -68,6 +68,7 @@ impl Service {
             state_folder: &settings.state_folder,
             judge: None,
             audience: settings.audience,
+            slot_sites: settings.slot_sites.clone(),
         };
         let house = House::open(setup).await?;
         let addresses = doors.addresses(database.as_ref().map(PrivateServer::pid))?;

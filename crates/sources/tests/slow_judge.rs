@@ -85,6 +85,7 @@ impl Ground {
             state_folder: folder.path(),
             judge: Some(judge.clone()),
             audience: AudienceLimits { viewers: 20, uplink_bps: None },
+            slot_sites: Vec::new(),
         };
         let house = House::open(setup).await.unwrap();
         let places = LobbyLimits { let_in: 20, waiting: 20, per_address: 20 };

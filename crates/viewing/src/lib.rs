@@ -4,6 +4,7 @@
 //! looked up at each request, and once a second for who stays; a channel that is not open to the caller looks like one
 //! that is not there.
 
+mod about;
 mod access;
 mod fault;
 mod hls;
@@ -60,6 +61,8 @@ pub fn router(state: ViewingState) -> Router {
     Router::new()
         .nest("/watch/{channel}", ways())
         .nest("/link/{token}", ways())
+        .route("/", get(page::list))
+        .route("/watch-list", get(about::list))
         .route("/watch-files/{*path}", get(page::file))
         .fallback(fault::nothing_here)
         .with_state(state)
@@ -80,6 +83,9 @@ fn ways() -> Router<ViewingState> {
         .route("/stream.ts", get(transport::stream))
         .route("/still.jpg", get(still::still))
         .route("/state", get(page::state))
+        .route("/about", get(about::about))
+        .route("/poster", get(about::poster))
+        .route("/style.css", get(about::style))
         .route("/embed", get(page::embed))
         .route("/", get(page::page))
 }

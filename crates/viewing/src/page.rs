@@ -3,13 +3,15 @@
 use std::sync::Arc;
 
 use axum::extract::{Path, State};
-use axum::http::{HeaderName, HeaderValue, header};
+use axum::http::uri::Scheme;
+use axum::http::{HeaderMap, HeaderName, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use rust_embed::RustEmbed;
 use serde::Serialize;
 use waverant_relay::{Nearness, SessionState, Site};
 
+use crate::about::{self, allowed_slot, plain_text};
 use crate::access::Access;
 use crate::fault::escaped;
 use crate::{Fault, ViewingState};
@@ -25,8 +27,13 @@ const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-src '
     font-src 'self'; media-src 'self' blob:; connect-src 'self'; base-uri 'none'; form-action 'none'; \
     frame-ancestors";
 
-/// What stands for the channel's title in the page as it was built.
+/// What stands in the pages as they were built for what a channel says.
 const TITLE: &str = "%TITLE%";
+const SUMMARY: &str = "%SUMMARY%";
+const PICTURE: &str = "%PICTURE%";
+
+/// What a preview of a link has of the description, in characters.
+const SUMMARY_LENGTH: usize = 200;
 
 /// What a channel is at one moment, for who watches it.
 #[derive(Debug, Serialize)]
@@ -72,22 +79,60 @@ pub(crate) async fn state(State(state): State<ViewingState>, Extension(access): 
 }
 
 /// The page for people; no other page frames it.
-pub(crate) async fn page(Extension(access): Extension<Arc<Access>>) -> Result<Response, Fault> {
-    built("index.html", &access, "'none'")
+pub(crate) async fn page(
+    State(state): State<ViewingState>,
+    Extension(access): Extension<Arc<Access>>,
+    scheme: Option<Extension<Scheme>>,
+    headers: HeaderMap,
+) -> Result<Response, Fault> {
+    let page = &access.rules.viewing.page;
+    let slot = allowed_slot(&state.house, &access.rules);
+    let frames = slot.map(|(_, site)| format!("; frame-src {site}")).unwrap_or_default();
+    let summary = match plain_text(&page.description, SUMMARY_LENGTH) {
+        text if text.is_empty() => format!("Watch {}", access.rules.title),
+        text => text,
+    };
+    let text = built("index.html", &access.rules.title)?;
+    let text = text
+        .replace(SUMMARY, &escaped(&summary))
+        .replace(PICTURE, &escaped(&picture_of(&access, scheme.as_ref().map(|Extension(scheme)| scheme), &headers)));
+    Ok(sent(text, &format!("{CONTENT_POLICY} 'none'{frames}")))
 }
 
 /// The player alone, for pages of other sites.
 pub(crate) async fn embed(Extension(access): Extension<Arc<Access>>) -> Result<Response, Fault> {
     let sites: Vec<&str> = access.sites().iter().map(Site::as_str).collect();
-    built("embed.html", &access, if sites.is_empty() { "*".to_owned() } else { sites.join(" ") }.as_str())
+    let framed_by = if sites.is_empty() { "*".to_owned() } else { sites.join(" ") };
+    Ok(sent(built("embed.html", &access.rules.title)?, &format!("{CONTENT_POLICY} {framed_by}")))
 }
 
-fn built(name: &str, access: &Access, framed_by: &str) -> Result<Response, Fault> {
+/// The list of the channels that want to be found.
+pub(crate) async fn list(State(state): State<ViewingState>) -> Result<Response, Fault> {
+    // Without any the house has no list.
+    about::list(State(state)).await?;
+    Ok(sent(built("list.html", "On air")?, &format!("{CONTENT_POLICY} 'none'")))
+}
+
+/// Where the picture of a preview is, as other hosts reach it.
+fn picture_of(access: &Access, scheme: Option<&Scheme>, headers: &HeaderMap) -> String {
+    // The preview of a link would be kept where the link is not to be.
+    if access.is_by_link() {
+        return String::new();
+    }
+    let scheme = scheme.unwrap_or(&Scheme::HTTP);
+    let name = if access.rules.viewing.page.poster.is_some() { "poster" } else { "still.jpg?width=1280" };
+    let host = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
+    format!("{scheme}://{host}/watch/{}/{name}", access.rules.name)
+}
+
+fn built(name: &str, title: &str) -> Result<String, Fault> {
     let built = Files::get(name).ok_or(Fault::Gone)?;
-    let text = String::from_utf8_lossy(&built.data).replace(TITLE, &escaped(&access.rules.title));
-    let policy = HeaderValue::try_from(format!("{CONTENT_POLICY} {framed_by}"));
-    let policy =
-        policy.map_err(|_| Fault::Wrong("the sites of this channel cannot be told to a browser".to_owned()))?;
+    Ok(String::from_utf8_lossy(&built.data).replace(TITLE, &escaped(title)))
+}
+
+fn sent(text: String, policy: &str) -> Response {
+    // Sites are plain where they were read; if one ever is not, nothing is shown.
+    let policy = HeaderValue::try_from(policy).unwrap_or(HeaderValue::from_static("default-src 'none'"));
     let fixed: [(HeaderName, HeaderValue); 4] = [
         (header::CONTENT_TYPE, HeaderValue::from_static("text/html; charset=utf-8")),
         (header::CACHE_CONTROL, HeaderValue::from_static("no-cache")),
@@ -95,7 +140,7 @@ fn built(name: &str, access: &Access, framed_by: &str) -> Result<Response, Fault
         // So that what the page fetches can be told from what pages of other sites do; nobody else learns of it.
         (header::REFERRER_POLICY, HeaderValue::from_static("same-origin")),
     ];
-    Ok((fixed, text).into_response())
+    (fixed, text).into_response()
 }
 
 pub(crate) async fn file(Path(path): Path<String>) -> Result<Response, Fault> {

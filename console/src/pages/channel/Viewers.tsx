@@ -4,6 +4,7 @@ import { CopyField } from "../../components/CopyField";
 import { ErrorNote } from "../../components/Notes";
 import { Select } from "../../components/Select";
 import { embedCode, Links } from "./Links";
+import { PageTexts } from "./PageTexts";
 import { Section } from "./Section";
 
 const AUDIENCES = [
@@ -58,6 +59,7 @@ export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts 
           </div>
         )}
       </div>
+      <PageTexts channel={channel} />
       <Watching channel={channel.name} now={now} />
       {audience !== "nobody" && <Links channel={channel.name} />}
     </Section>

@@ -7,6 +7,7 @@ use std::time::Duration;
 use axum::Router;
 use axum::body::Body;
 use axum::extract::{ConnectInfo, Request};
+use axum::http::uri::Scheme;
 use axum::http::{HeaderValue, header};
 use axum::response::Response;
 use hyper::body::Incoming;
@@ -144,6 +145,7 @@ impl Connection {
         {
             request.headers_mut().insert(header::HOST, host);
         }
+        request.extensions_mut().insert(if is_secure { Scheme::HTTPS } else { Scheme::HTTP });
         request.extensions_mut().insert(ConnectInfo(self.peer));
         request.extensions_mut().insert(self.place.clone());
         let mut response = self.router.oneshot(request).await?;

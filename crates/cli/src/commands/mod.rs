@@ -8,6 +8,7 @@ mod key;
 mod limits;
 mod link;
 mod live;
+mod page;
 mod recording;
 mod session;
 mod slate;
@@ -69,6 +70,9 @@ enum Command {
     /// Links by which a channel can be watched without an account.
     #[command(subcommand)]
     Link(link::Link),
+    /// What the pages of channels say.
+    #[command(subcommand)]
+    Page(page::Page),
     /// Clips that stand in for a lost encoder.
     #[command(subcommand)]
     Slate(slate::Slate),
@@ -110,6 +114,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Destination(command) => command.run(&mut report),
         Command::Viewing(command) => command.run(&mut report),
         Command::Link(command) => command.run(&mut report),
+        Command::Page(command) => command.run(&mut report),
         Command::Slate(command) => command.run(&mut report),
         Command::Session(command) => command.run(&mut report),
         Command::Recording(command) => command.run(&mut report),

@@ -1,7 +1,7 @@
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
 use time::OffsetDateTime;
-use waverant_model::{ChangeViewing, Channel, ViewerCounts, ViewerMinute, ViewingAddresses};
+use waverant_model::{ChangePage, ChangeViewing, Channel, ViewerCounts, ViewerMinute, ViewingAddresses};
 
 use super::{millis, word};
 use crate::client::{Client, piece};
@@ -201,6 +201,7 @@ impl ViewingRules {
             is_always_ready: self.segments.map(|ready| matches!(ready, Ready::Always)),
             most_viewers: self.most_viewers,
             sites: (self.any_site || !self.site.is_empty()).then(|| self.site.clone()),
+            page: ChangePage::default(),
         })
     }
 }

@@ -37,7 +37,7 @@ impl House {
             takeover: takeover_of(form.takeover),
             slate: slate_of(form.slate),
             srt: srt::changed(form.srt, SrtTerms::default())?,
-            viewing: viewing::changed(&form.viewing, ViewingRules::default())?,
+            viewing: viewing::changed(&form.viewing, ViewingRules::default(), &self.slot_sites)?,
         };
         let channel = self.store.add_channel(name.as_str(), &settings, OffsetDateTime::now_utc()).await?;
         self.follow([channel.id]).await?;
@@ -50,6 +50,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if a field is not as expected, there is no such channel, or the database is away.
     pub async fn change_channel(&self, name: &str, form: ChangeChannel, by: &Actor) -> Result<Channel, HouseError> {
+        let _changing = self.changing.lock().await;
         let present = self.store.channel(name).await?.settings;
         let settings = ChannelSettings {
             title: checked_text("title", &form.title.unwrap_or(present.title), MAX_TITLE)?,
@@ -58,7 +59,7 @@ impl House {
             takeover: form.takeover.map_or(present.takeover, takeover_of),
             slate: form.slate.map_or(present.slate, slate_of),
             srt: srt::changed(form.srt, present.srt)?,
-            viewing: viewing::changed(&form.viewing, present.viewing)?,
+            viewing: viewing::changed(&form.viewing, present.viewing, &self.slot_sites)?,
         };
         self.write_channel(name, &settings, by).await
     }
@@ -86,6 +87,8 @@ impl House {
         }
         self.store.remove_channel(name).await?;
         self.follow([channel.id]).await?;
+        let (posters, id) = (self.posters.clone(), channel.id);
+        let _ = tokio::task::spawn_blocking(move || posters.remove(id)).await;
         let (shelf, id) = (self.slates.clone(), channel.id);
         if !matches!(tokio::task::spawn_blocking(move || shelf.remove(id)).await, Ok(Ok(_))) {
             tracing::warn!(channel = name, "the slate of a removed channel is left behind");

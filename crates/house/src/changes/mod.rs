@@ -4,6 +4,7 @@ mod channels;
 mod depots;
 mod destinations;
 mod keys;
+mod page;
 mod recording;
 mod sending;
 mod slates;

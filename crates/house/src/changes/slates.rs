@@ -24,7 +24,10 @@ impl House {
             Ok::<_, HouseError>(slate)
         });
         let slate = kept.await??;
-        let settings = ChannelSettings { slate: SlateChoice::Uploaded, ..channel.settings };
+        let _changing = self.changing.lock().await;
+        // Read again: it may have been changed while the clip was looked at.
+        let present = self.store.channel(&channel.name).await?.settings;
+        let settings = ChannelSettings { slate: SlateChoice::Uploaded, ..present };
         self.write_channel(&channel.name, &settings, by).await?;
         Ok(slate)
     }

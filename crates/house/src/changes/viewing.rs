@@ -5,7 +5,7 @@ use waverant_model::{AddViewingLink, ChangeViewing};
 use waverant_relay::{Actor, Site, ViewingLink, ViewingRules};
 use waverant_store::NewViewingLink;
 
-use super::checked_text;
+use super::{checked_text, page};
 use crate::words::{audience_of, nearness_of};
 use crate::{House, HouseError};
 
@@ -68,7 +68,11 @@ impl House {
 }
 
 /// The rules after a change.
-pub(super) fn changed(form: &ChangeViewing, present: ViewingRules) -> Result<ViewingRules, HouseError> {
+pub(super) fn changed(
+    form: &ChangeViewing,
+    present: ViewingRules,
+    slot_sites: &[Site],
+) -> Result<ViewingRules, HouseError> {
     if let Some(back_ms) = form.back_ms.filter(|back_ms| !BACK_MS.contains(back_ms)) {
         let told = format!("{back_ms} is not between {} and {}", BACK_MS.start(), BACK_MS.end());
         return Err(HouseError::invalid("viewing.back_ms", told));
@@ -86,6 +90,7 @@ pub(super) fn changed(form: &ChangeViewing, present: ViewingRules) -> Result<Vie
             Some(sites) => checked_sites("viewing.sites", sites)?,
             None => present.sites,
         },
+        page: page::changed(&form.page, present.page, slot_sites)?,
     })
 }
 

@@ -2,6 +2,7 @@
 
 mod crowd;
 mod link;
+mod page;
 mod site;
 
 #[cfg(test)]
@@ -13,6 +14,7 @@ use waverant_media::MediaTime;
 
 pub use crowd::{Crowd, Newcomer, NoRoom, Room, Seated, ViewerCounts, ViewerId, Way};
 pub use link::{Asker, LinkFault, ViewingLink};
+pub use page::{ChannelPage, PageLink};
 pub use site::{Site, SiteError};
 
 use crate::PackagingRules;
@@ -56,13 +58,16 @@ pub struct ViewingRules {
     pub most_viewers: Option<u32>,
     /// The sites whose pages may show the channel while everybody may watch it; none for all sites.
     pub sites: Vec<Site>,
+    /// What its page says.
+    pub page: ChannelPage,
 }
 
 impl Default for ViewingRules {
     fn default() -> Self {
         let (audience, nearness) = (Audience::default(), Nearness::default());
         let back = Duration::from_secs(30);
-        Self { audience, nearness, back, is_always_ready: false, most_viewers: None, sites: Vec::new() }
+        let (sites, page) = (Vec::new(), ChannelPage::default());
+        Self { audience, nearness, back, is_always_ready: false, most_viewers: None, sites, page }
     }
 }
 

@@ -8,6 +8,7 @@ use toml::Spanned;
 
 use super::{LogFormat, SettingsError};
 use waverant_net::TlsFiles;
+use waverant_relay::Site;
 
 type Text = Option<Spanned<String>>;
 type Number = Option<Spanned<u64>>;
@@ -46,6 +47,7 @@ pub(super) struct House {
     pub(super) recordings_floor_mib: Number,
     pub(super) take_undo_s: Number,
     pub(super) ready_file: Text,
+    pub(super) slot_sites: Text,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -184,6 +186,13 @@ impl<'a> Reader<'a> {
             return Ok(number);
         }
         Err(self.error(origin, format!("{number} is not between {} and {}", range.start(), range.end())))
+    }
+
+    /// Sites with a space between.
+    pub(super) fn sites(&self, section: &str, key: &str, value: Text) -> Result<Vec<Site>, SettingsError> {
+        let Some((text, origin)) = self.find(section, key, value) else { return Ok(Vec::new()) };
+        let sites: Result<Vec<Site>, _> = text.split_whitespace().map(str::parse).collect();
+        sites.map_err(|error| self.error(origin, error.to_string()))
     }
 
     pub(super) fn database_url(&self, value: Text) -> Result<Option<String>, SettingsError> {

@@ -20,6 +20,7 @@ mod links;
 mod memory;
 mod object_storage;
 mod own_database;
+mod pages;
 mod platforms;
 mod play;
 mod publisher;

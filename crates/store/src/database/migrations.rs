@@ -22,6 +22,7 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (10, "takes know their channel", include_str!("../../migrations/0010_takes_know_their_channel.sql")),
     (11, "viewing", include_str!("../../migrations/0011_viewing.sql")),
     (12, "viewing links", include_str!("../../migrations/0012_viewing_links.sql")),
+    (13, "pages of channels", include_str!("../../migrations/0013_pages_of_channels.sql")),
 ];
 
 #[derive(Debug)]

@@ -3,13 +3,20 @@ use std::time::Duration;
 use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
 use sqlx::{MySql, Row};
-use waverant_relay::{Audience, Nearness, Site, ViewingRules};
+use waverant_relay::{Audience, ChannelPage, Nearness, Site, ViewingRules};
 
 use crate::StoreError;
 
 /// The columns of a channel that say how it is watched, in the order of [`bind`].
-pub(super) const COLUMNS: [&str; 6] =
-    ["audience", "nearness", "viewing_back_ms", "is_viewing_always_ready", "most_viewers", "viewing_sites"];
+pub(super) const COLUMNS: [&str; 7] = [
+    "audience",
+    "nearness",
+    "viewing_back_ms",
+    "is_viewing_always_ready",
+    "most_viewers",
+    "viewing_sites",
+    "viewing_page",
+];
 
 pub(super) fn from_row(row: &MySqlRow) -> Result<ViewingRules, StoreError> {
     let back_ms: u32 = row.try_get("viewing_back_ms")?;
@@ -28,7 +35,14 @@ pub(super) fn from_row(row: &MySqlRow) -> Result<ViewingRules, StoreError> {
         is_always_ready: row.try_get("is_viewing_always_ready")?,
         most_viewers: most_viewers_from(row)?,
         sites: sites_from(row, "viewing_sites")?,
+        page: page_from(row)?,
     })
+}
+
+fn page_from(row: &MySqlRow) -> Result<ChannelPage, StoreError> {
+    let text: Option<&str> = row.try_get("viewing_page")?;
+    let page = text.map(serde_json::from_str).transpose();
+    page.map(Option::unwrap_or_default).map_err(|_| StoreError::Unreadable { what: "what a page says" })
 }
 
 /// 0 is as many as there is room for.
@@ -63,5 +77,6 @@ pub(super) fn bind<'q>(
     };
     let back_ms = u32::try_from(rules.back.as_millis()).unwrap_or(u32::MAX);
     let query = query.bind(audience).bind(nearness).bind(back_ms).bind(rules.is_always_ready);
-    query.bind(rules.most_viewers.unwrap_or(0)).bind(sites_column(&rules.sites))
+    let page = (rules.page != ChannelPage::default()).then(|| serde_json::to_string(&rules.page).unwrap_or_default());
+    query.bind(rules.most_viewers.unwrap_or(0)).bind(sites_column(&rules.sites)).bind(page)
 }
