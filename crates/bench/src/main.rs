@@ -78,6 +78,15 @@ struct Arguments {
     /// Measure so many viewers by playlists, and a tenth of them over WebSockets, beside 20 legs, and nothing else.
     #[arg(long)]
     viewers: Option<usize>,
+    /// Kilobits per second of the show that viewers watch.
+    #[arg(long, default_value_t = source::USUAL_KBPS)]
+    kbps: usize,
+    /// Run as the viewers of a service at this address themselves (used by the benchmark).
+    #[arg(long, hide = true)]
+    watch: Option<std::net::SocketAddr>,
+    /// How many of them take a picture at a time.
+    #[arg(long, hide = true, default_value_t = 0)]
+    pictures: usize,
     /// Run as the server of plain files itself (used by the benchmark).
     #[arg(long, hide = true)]
     files: bool,
@@ -138,6 +147,9 @@ async fn main() -> anyhow::Result<()> {
     if let (Some(count), Some(folder)) = (arguments.plain_write, &arguments.folder) {
         return recordings::plain_write(folder, count, length).await;
     }
+    if let Some(address) = arguments.watch {
+        return viewers::watch(address, arguments.viewers.unwrap_or(0), arguments.pictures).await;
+    }
     let own = std::env::current_exe()?;
     let waverantd = arguments.waverantd.clone().unwrap_or_else(|| own.with_file_name("waverantd"));
     if let Some(clip) = &arguments.take_times {
@@ -153,7 +165,7 @@ async fn main() -> anyhow::Result<()> {
         return siege::measure(&waverantd, length).await;
     }
     if let Some(count) = arguments.viewers {
-        return viewers::measure(&waverantd, &own, (count, count / 10), length).await;
+        return viewers::measure(&waverantd, &own, (count, count / 10, arguments.kbps), length).await;
     }
     if let Some(count) = arguments.recordings {
         return recordings::measure(&waverantd, &own, count, length).await;
@@ -180,6 +192,7 @@ async fn fan_out(arguments: &Arguments, waverantd: &Path, own: &Path) -> anyhow:
         batch: Some(Duration::from_millis(arguments.batch)),
         length,
         records: false,
+        kbps: crate::source::USUAL_KBPS,
     };
     if arguments.channels > 1 || arguments.faulty > 0 {
         return load(&house, plan, &arguments.sinks, tls.as_ref()).await;

@@ -102,8 +102,15 @@ pub(crate) async fn measure(waverantd: &Path, own: &Path, count: usize, length: 
     let (disk, fallback) = (Disk::mount(), tempfile::tempdir()?);
     let folder = disk.as_ref().map_or(fallback.path(), Disk::path);
     let house = House::start_on(waverantd, count, 1, Some(folder))?;
-    let plan =
-        Plan { channels: count, sinks: 1, faulty: 0, batch: Some(Duration::from_millis(20)), length, records: false };
+    let plan = Plan {
+        channels: count,
+        sinks: 1,
+        faulty: 0,
+        batch: Some(Duration::from_millis(20)),
+        length,
+        records: false,
+        kbps: crate::source::USUAL_KBPS,
+    };
     let without = house.measure(&plan, None).await?;
     let with = house.measure(&Plan { records: true, ..plan }, None).await?;
     let floor = Command::new(own)

@@ -36,6 +36,8 @@ pub(crate) struct Plan {
     pub(crate) batch: Option<Duration>,
     pub(crate) length: Duration,
     pub(crate) records: bool,
+    /// Of each show.
+    pub(crate) kbps: usize,
 }
 
 pub(crate) fn destination(channel: usize, number: usize) -> String {
@@ -210,7 +212,7 @@ impl House {
 
     /// Runs shows and measures the service.
     pub(crate) async fn measure(&self, plan: &Plan, tls: Option<&Tls>) -> anyhow::Result<Figures> {
-        let sources: Vec<Source> = (0..plan.channels).map(|_| Source::new()).collect();
+        let sources: Vec<Source> = (0..plan.channels).map(|_| Source::of(plan.kbps)).collect();
         let began = sources.first().context("no channel")?.began();
         let state = Arc::new(Sinks::default());
         let listener = TcpListener::bind("127.0.0.1:0").await?;

@@ -18,7 +18,7 @@ pub(crate) async fn measure(waverantd: &Path, length: Duration) -> anyhow::Resul
     );
     for (channels, sinks, records) in SCENES {
         let house = House::start(waverantd, channels, sinks)?;
-        let plan = Plan { channels, sinks, faulty: 0, batch: None, length, records };
+        let plan = Plan { channels, sinks, faulty: 0, batch: None, length, records, kbps: crate::source::USUAL_KBPS };
         let ours = house.measure(&plan, None).await?;
         println!(
             "{channels:>5}  {:>4}  {:>8}  {:>11.1}  {:>8.1}  {:>9.0}  {:>6.3}  {:>13.1}",

@@ -8,8 +8,8 @@ const FRAME_RATE: u32 = 30;
 /// Pictures from one keyframe to the next.
 const GROUP: u32 = 60;
 
-/// Bytes per picture: 6 Mbit/s.
-const FRAME_BYTES: usize = 25_000;
+/// Of a source, unless it is said, in kilobits per second.
+pub(crate) const USUAL_KBPS: usize = 6_000;
 
 /// Where the send time stands in a picture, behind NAL unit length and header.
 const STAMP_AT: usize = 5;
@@ -21,11 +21,18 @@ const MARKED: usize = 10;
 pub(crate) struct Source {
     began: Instant,
     number: u32,
+    /// Bytes per picture.
+    picture_bytes: usize,
 }
 
 impl Source {
     pub(crate) fn new() -> Self {
-        Self { began: Instant::now(), number: 0 }
+        Self::of(USUAL_KBPS)
+    }
+
+    /// Pictures of so many kilobits per second together.
+    pub(crate) fn of(kbps: usize) -> Self {
+        Self { began: Instant::now(), number: 0, picture_bytes: kbps * 1000 / 8 / FRAME_RATE as usize }
     }
 
     /// Makes stamps count from another source's begin.
@@ -44,12 +51,12 @@ impl Source {
         let due = Duration::from_secs(1) * self.number / FRAME_RATE;
         tokio::time::sleep_until((self.began + due).into()).await;
         let keyframe = self.number.is_multiple_of(GROUP);
-        let mut picture = BytesMut::with_capacity(FRAME_BYTES);
-        picture.put_u32(u32::try_from(FRAME_BYTES - 4).unwrap_or(0));
+        let mut picture = BytesMut::with_capacity(self.picture_bytes);
+        picture.put_u32(u32::try_from(self.picture_bytes - 4).unwrap_or(0));
         picture.put_u8(if keyframe { 0x65 } else { 0x41 });
         put_marked(&mut picture, stamp(self.began));
         put_marked(&mut picture, self.number.into());
-        picture.resize(FRAME_BYTES, 0x55);
+        picture.resize(self.picture_bytes, 0x55);
         let millis = self.number * 1000 / FRAME_RATE;
         self.number += 1;
         (millis, keyframe, picture.freeze())

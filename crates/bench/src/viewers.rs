@@ -27,8 +27,7 @@ const LEGS: usize = 20;
 /// How long a segment is, and how often a viewer of playlists looks.
 const SEGMENT: Duration = Duration::from_secs(2);
 
-/// A segment of 6 Mbit/s and a playlist, as files.
-const SEGMENT_BYTES: usize = 1_500_000;
+/// A playlist, as a file.
 const PLAYLIST_BYTES: usize = 3_000;
 
 /// The buffer of a viewer.
@@ -47,36 +46,27 @@ struct Got {
 pub(crate) async fn measure(
     waverantd: &Path,
     own: &Path,
-    (by_playlist, by_picture): (usize, usize),
+    (by_playlist, by_picture, kbps): (usize, usize, usize),
     length: Duration,
 ) -> anyhow::Result<()> {
     let house = House::start(waverantd, 1, LEGS)?;
     house.call("PATCH", "/channels/bench0", &json!({"viewing": {"audience": "everybody"}}))?;
-    let plan = Plan { channels: 1, sinks: LEGS, faulty: 0, batch: None, length, records: false };
+    let plan = Plan { channels: 1, sinks: LEGS, faulty: 0, batch: None, length, records: false, kbps };
     let alone = house.measure(&plan, None).await?;
-    println!("one show of 6 Mbit/s to {LEGS} legs, {} s each", length.as_secs());
+    println!("one show of {kbps} kbit/s to {LEGS} legs, {} s each", length.as_secs());
     tell("no viewers", &alone, None);
     for (name, playlists, pictures) in [("HLS", by_playlist, 0), ("WebSocket", 0, by_picture)] {
         if playlists + pictures == 0 {
             continue;
         }
-        let (got, mut viewers) = (Arc::new(Got::default()), JoinSet::new());
-        for number in 0..playlists {
-            viewers.spawn(follow(house.viewing_address, number, got.clone()));
-        }
-        for _ in 0..pictures {
-            viewers.spawn(take_pictures(house.viewing_address, got.clone()));
-        }
-        let rate = watch_rate(got.clone(), length);
+        let crowd = Crowd::start(own, house.viewing_address, (playlists, pictures))?;
         let beside = house.measure(&plan, None).await?;
-        let bytes_per_second = rate.stop();
-        viewers.shutdown().await;
+        let (bytes_per_second, answers, failures) = crowd.stop(length);
         let cost = (beside.cores - alone.cores).max(0.0) / (bytes_per_second / 1e9);
         tell(&format!("{} {name}", playlists + pictures), &beside, Some((bytes_per_second, cost)));
-        let failures = got.failures.load(Ordering::Relaxed);
-        println!("             {} answers, {failures} failures", got.answers.load(Ordering::Relaxed));
+        println!("             {answers} answers, {failures} failures");
     }
-    let (bytes_per_second, cores) = files(own, by_playlist, length).await?;
+    let (bytes_per_second, cores) = files(own, by_playlist, kbps, length).await?;
     let cost = cores / (bytes_per_second / 1e9);
     println!("{by_playlist:>5} of files  {:>6.0} Mbit/s  {cost:>6.2} s/GB", bytes_per_second * 8e-6);
     Ok(())
@@ -98,33 +88,66 @@ fn tell(name: &str, figures: &Figures, viewers: Option<(f64, f64)>) {
     }
 }
 
-/// Samples of what was got, by time.
-struct Rate {
-    samples: Arc<parking_lot::Mutex<Vec<(Instant, u64)>>>,
-    task: tokio::task::JoinHandle<()>,
-    length: Duration,
+/// Viewers in a process of their own, with less of the processor than the show has: on their own machines they would
+/// take nothing of it.
+struct Crowd {
+    child: Child,
+    samples: Arc<parking_lot::Mutex<Vec<Sample>>>,
 }
 
-fn watch_rate(got: Arc<Got>, length: Duration) -> Rate {
-    let samples = Arc::new(parking_lot::Mutex::new(Vec::new()));
-    let kept = samples.clone();
-    let task = tokio::spawn(async move {
-        loop {
-            kept.lock().push((Instant::now(), got.bytes.load(Ordering::Relaxed)));
-            sleep(Duration::from_millis(250)).await;
-        }
-    });
-    Rate { samples, task, length }
-}
+/// When, and what was got until then: bytes, answers, failures.
+type Sample = (Instant, [u64; 3]);
 
-impl Rate {
-    /// Bytes per second over the last `length`.
-    fn stop(self) -> f64 {
-        self.task.abort();
+impl Crowd {
+    fn start(own: &Path, address: SocketAddr, (playlists, pictures): (usize, usize)) -> anyhow::Result<Self> {
+        let mut command = Command::new("nice");
+        command.args(["-n", "10"]).arg(own).args(["--watch", &address.to_string()]);
+        command.args(["--viewers", &playlists.to_string(), "--pictures", &pictures.to_string()]);
+        let mut child = command.stdout(Stdio::piped()).spawn()?;
+        let out = child.stdout.take().context("no output")?;
+        let samples = Arc::new(parking_lot::Mutex::new(Vec::new()));
+        let kept = samples.clone();
+        std::thread::spawn(move || {
+            for line in std::io::BufRead::lines(std::io::BufReader::new(out)).map_while(Result::ok) {
+                let mut counts = line.split(' ').map(|count| count.parse().unwrap_or(0));
+                let counts = std::array::from_fn(|_| counts.next().unwrap_or(0));
+                kept.lock().push((Instant::now(), counts));
+            }
+        });
+        Ok(Self { child, samples })
+    }
+
+    /// Bytes per second over the last `length` in which some came, and answers and failures in all.
+    fn stop(mut self, length: Duration) -> (f64, u64, u64) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
         let samples = self.samples.lock();
-        let Some((end, last)) = samples.last().copied() else { return 0.0 };
-        let start = samples.iter().find(|(at, _)| end - *at <= self.length).copied().unwrap_or((end, last));
-        (last - start.1) as f64 / (end - start.0).as_secs_f64().max(1e-3)
+        let Some((_, [total, answers, failures])) = samples.last().copied() else { return (0.0, 0, 0) };
+        // When the show ended, nothing more came.
+        let Some((end, _)) = samples.iter().find(|(_, [bytes, ..])| *bytes == total).copied() else {
+            return (0.0, answers, failures);
+        };
+        let start = samples.iter().find(|(at, _)| end.saturating_duration_since(*at) <= length).copied();
+        let (begin, [before, ..]) = start.unwrap_or((end, [total, 0, 0]));
+        ((total - before) as f64 / (end - begin).as_secs_f64().max(1e-3), answers, failures)
+    }
+}
+
+/// Runs viewers until it is ended, and prints what they got.
+#[expect(clippy::print_stdout, reason = "its counts are what it is asked for")]
+pub(crate) async fn watch(address: SocketAddr, playlists: usize, pictures: usize) -> anyhow::Result<()> {
+    let (got, mut viewers) = (Arc::new(Got::default()), JoinSet::new());
+    for number in 0..playlists {
+        viewers.spawn(follow(address, number, got.clone()));
+    }
+    for _ in 0..pictures {
+        viewers.spawn(take_pictures(address, got.clone()));
+    }
+    loop {
+        let [bytes, answers, failures] =
+            [&got.bytes, &got.answers, &got.failures].map(|count| count.load(Ordering::Relaxed));
+        println!("{bytes} {answers} {failures}");
+        sleep(Duration::from_millis(250)).await;
     }
 }
 
@@ -251,10 +274,13 @@ impl Caller {
 }
 
 /// The floor: as many viewers of files; bytes per second, and cores.
-async fn files(own: &Path, count: usize, length: Duration) -> anyhow::Result<(f64, f64)> {
+async fn files(own: &Path, count: usize, kbps: usize, length: Duration) -> anyhow::Result<(f64, f64)> {
     let folder = tempfile::tempdir()?;
     std::fs::write(folder.path().join("index.m3u8"), vec![b'#'; PLAYLIST_BYTES])?;
-    std::fs::write(folder.path().join("segment.m4s"), vec![0x55; SEGMENT_BYTES])?;
+    std::fs::write(
+        folder.path().join("segment.m4s"),
+        vec![0x55; kbps * 1000 / 8 * usize::try_from(SEGMENT.as_secs())?],
+    )?;
     let mut server = Server::start(own, folder.path())?;
     let (got, mut viewers) = (Arc::new(Got::default()), JoinSet::new());
     for number in 0..count {

@@ -87,10 +87,7 @@ impl House {
         let HouseSetup { store, ledger, recordings, undo_time, state_folder, judge, audience, slot_sites } = setup;
         let directory = Directory::load(&store).await?;
         let numbers = SessionNumbers::open(&store).await?;
-        let acquaintances = Acquaintances::default();
-        for address in store.recent_publisher_addresses().await? {
-            acquaintances.note(caller_of(address), Instant::now());
-        }
+        let acquaintances = recent_acquaintances(&store).await?;
         let (recordings, stopping, codec) = (Arc::new(recordings), CancellationToken::new(), CodecPool::default());
         let news: Arc<Notify> = ledger.take_news.clone();
         let library_setup = LibrarySetup {
@@ -238,6 +235,15 @@ impl House {
             }
         }
     }
+}
+
+/// Those who published lately.
+async fn recent_acquaintances(store: &Store) -> Result<Acquaintances, StoreError> {
+    let acquaintances = Acquaintances::default();
+    for address in store.recent_publisher_addresses().await? {
+        acquaintances.note(caller_of(address), Instant::now());
+    }
+    Ok(acquaintances)
 }
 
 impl RuleBook for House {

@@ -1,7 +1,7 @@
 //! A picture at a time over a WebSocket: the lowest delay that a browser can have.
 //!
 //! Text messages tell, as JSON, the tracks that follow. A binary message is a byte that says what it is (1 a header,
-//! 2 a piece), the number of its track, and CMAF bytes. Nothing that a viewer sends is looked at.
+//! 2 a piece, or more of it), the number of its track, and CMAF bytes. Nothing that a viewer sends is looked at.
 
 use std::sync::Arc;
 
@@ -27,9 +27,13 @@ const MAX_ENTRIES: usize = 64;
 /// The largest message that a viewer may send; none is needed.
 const MAX_FROM_VIEWER: usize = 1024;
 
-/// What waits for a viewer in the socket's own buffer, at most: one message, of the largest keyframe that settings
-/// allow.
-const MAX_WAITING: usize = 72 * 1024 * 1024;
+/// A piece that is larger goes in several messages: what waits for a viewer in the socket's own buffer is one of them,
+/// and not a keyframe.
+const MAX_MESSAGE: usize = 32 * 1024;
+
+/// What the socket's own buffers hold, at most.
+const MAX_WAITING: usize = 2 * MAX_MESSAGE;
+const MAX_READ: usize = 1024;
 
 /// So long a viewer may take nothing before it is let go.
 const WRITE_PATIENCE: std::time::Duration = std::time::Duration::from_secs(20);
@@ -83,8 +87,9 @@ pub(crate) async fn upgrade(
 
 /// The same with bounds on what a viewer sends, and on what waits for it.
 pub fn within_limits(socket: WebSocketUpgrade) -> WebSocketUpgrade {
-    let socket = socket.max_message_size(MAX_FROM_VIEWER).max_frame_size(MAX_FROM_VIEWER);
-    socket.max_write_buffer_size(MAX_WAITING)
+    let socket = socket.max_message_size(MAX_FROM_VIEWER).max_frame_size(MAX_FROM_VIEWER).read_buffer_size(MAX_READ);
+    // What is sent is sent at once.
+    socket.write_buffer_size(0).max_write_buffer_size(MAX_WAITING)
 }
 
 /// One viewer that takes a picture at a time.
@@ -132,17 +137,17 @@ impl PictureViewer {
     }
 
     async fn run(&mut self, socket: &mut WebSocket, may_go_on: impl Fn() -> bool) -> Over {
-        let mut messages = Vec::new();
+        let mut told = Vec::new();
         let mut look_at = Instant::now() + LOOK_INTERVAL;
         loop {
             let taken = self.reader.take();
             for entry in self.reader.entries() {
-                self.mux.push(entry, &mut messages);
+                self.mux.push(entry, &mut told);
             }
-            let has_some = !messages.is_empty();
-            for message in messages.drain(..) {
+            let has_some = !told.is_empty();
+            for message in told.drain(..).flat_map(|told| messages(&told)) {
                 // Only who takes what is sent gets more: the socket's buffer and the show's ring are all there is.
-                let Ok(Ok(())) = tokio::time::timeout(WRITE_PATIENCE, socket.send(as_message(&message))).await else {
+                let Ok(Ok(())) = tokio::time::timeout(WRITE_PATIENCE, socket.send(message)).await else {
                     return Over::Viewer;
                 };
             }
@@ -170,21 +175,42 @@ impl PictureViewer {
     }
 }
 
-fn as_message(message: &PictureMessage) -> Message {
-    let of_track = |what: u8, track: TrackId, parts: &[Bytes]| {
-        let mut bytes = Vec::with_capacity(2 + parts.iter().map(Bytes::len).sum::<usize>());
-        bytes.extend([what, track.0]);
-        parts.iter().for_each(|part| bytes.extend_from_slice(part));
-        Message::Binary(bytes.into())
-    };
-    match message {
+/// What is told, as messages.
+fn messages(told: &PictureMessage) -> Vec<Message> {
+    match told {
         PictureMessage::Tracks(tracks, sent) => {
             let tracks = tracks.iter().map(|track| told_track(track, sent)).collect();
-            Message::Text(serde_json::to_string(&Told { tracks }).unwrap_or_default().into())
+            vec![Message::Text(serde_json::to_string(&Told { tracks }).unwrap_or_default().into())]
         }
         PictureMessage::Header(track, header) => of_track(HEADER, *track, std::slice::from_ref(header)),
         PictureMessage::Piece(track, piece) => of_track(PIECE, *track, &piece.segments),
     }
+}
+
+/// Bytes of a track, in messages of a size.
+fn of_track(what: u8, track: TrackId, parts: &[Bytes]) -> Vec<Message> {
+    let mut left: usize = parts.iter().map(Bytes::len).sum();
+    let begin = |left: usize| {
+        let mut bytes = Vec::with_capacity(2 + left.min(MAX_MESSAGE));
+        bytes.extend([what, track.0]);
+        bytes
+    };
+    let (mut messages, mut bytes) = (Vec::with_capacity(left.div_ceil(MAX_MESSAGE)), begin(left));
+    for part in parts {
+        let mut part = &part[..];
+        while !part.is_empty() {
+            let (now, later) = part.split_at(part.len().min(MAX_MESSAGE + 2 - bytes.len()));
+            bytes.extend_from_slice(now);
+            (part, left) = (later, left - now.len());
+            if bytes.len() == MAX_MESSAGE + 2 {
+                messages.push(Message::Binary(std::mem::replace(&mut bytes, begin(left)).into()));
+            }
+        }
+    }
+    if bytes.len() > 2 {
+        messages.push(Message::Binary(bytes.into()));
+    }
+    messages
 }
 
 fn told_track<'a>(track: &'a Track, sent: &[TrackId]) -> ToldTrack<'a> {
@@ -195,5 +221,32 @@ fn told_track<'a>(track: &'a Track, sent: &[TrackId]) -> ToldTrack<'a> {
         language: track.language.as_deref(),
         name: track.name.as_deref(),
         is_sent: sent.contains(&track.id),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::small(&[10, 20], 1)]
+    #[case::exact(&[100, MAX_MESSAGE - 100], 1)]
+    #[case::one_more(&[100, MAX_MESSAGE - 99], 2)]
+    #[case::keyframe(&[100, 300_000], 10)]
+    #[case::many_parts(&[1000; 100], 4)]
+    #[case::empty(&[], 0)]
+    fn a_large_piece_goes_in_several_messages(#[case] sizes: &[usize], #[case] expected: usize) {
+        let parts: Vec<Bytes> = (0..).zip(sizes).map(|(at, size)| vec![at; *size].into()).collect();
+        let messages = of_track(PIECE, TrackId(7), &parts);
+        assert_eq!(messages.len(), expected);
+        let mut joined = Vec::new();
+        for message in messages {
+            let Message::Binary(bytes) = message else { panic!("{message:?}") };
+            assert!(bytes.len() <= MAX_MESSAGE + 2 && bytes[..2] == [PIECE, 7]);
+            joined.extend_from_slice(&bytes[2..]);
+        }
+        assert_eq!(joined, parts.concat());
     }
 }
