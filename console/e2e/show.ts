@@ -27,6 +27,7 @@ export class Show {
   url = "";
   viewing = "";
   rtmp = "";
+  srt = "";
 
   private start(program: string, args: string[], env: Record<string, string> = {}): ChildProcess {
     const child = spawn(join(programs, program), args, { env: { ...process.env, ...env }, stdio: "ignore" });
@@ -52,11 +53,13 @@ export class Show {
     const addresses = JSON.parse(readFileSync(ready, "utf8")) as {
       http: string;
       rtmp: string;
+      srt: string;
       viewing: string;
     };
     this.viewing = `http://${addresses.viewing}`;
     this.url = `http://${addresses.http}`;
     this.rtmp = `rtmp://${addresses.rtmp}/in`;
+    this.srt = `srt://${addresses.srt}`;
   }
 
   firstRunCode(): string {
@@ -93,6 +96,12 @@ export class Show {
 
   startEncoder(key: string, seconds: number): ChildProcess {
     const args = ["encoder", "--server", this.rtmp, "--clip", CLIP, "--seconds", String(seconds)];
+    return this.start("waverant-standin", args, { STANDIN_KEY: key });
+  }
+
+  /** An encoder over SRT with several tracks of sound, as in `en=Programme mix,cy=Riverbank`. */
+  startSounds(key: string, sounds: string, seconds: number): ChildProcess {
+    const args = ["encoder", "--server", this.srt, "--clip", CLIP, "--sounds", sounds, "--seconds", String(seconds)];
     return this.start("waverant-standin", args, { STANDIN_KEY: key });
   }
 

@@ -1,4 +1,6 @@
 import { readFileSync } from "node:fs";
+import { createServer } from "node:http";
+import type { AddressInfo } from "node:net";
 
 import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -110,6 +112,10 @@ async function watchPage(query: string): Promise<Page> {
   return page;
 }
 
+function playedTo(page: Page): Promise<number> {
+  return page.evaluate(() => document.querySelector("video")?.currentTime ?? 0);
+}
+
 interface Live {
   channels: { session: { started_at: string } | null }[];
 }
@@ -207,6 +213,92 @@ describe("the page for viewers", () => {
     await page.getByLabel("Who may watch").selectOption("everybody");
     const address = await page.getByLabel("Page for people", { exact: true }).inputValue();
     expect([address, (await state()).status()]).toEqual([`${show.viewing}/watch/boathouse`, 200]);
+    await page.close();
+    encoder.kill("SIGTERM");
+  });
+
+  it("another sound can be chosen, by each way", async () => {
+    show.cli(["channel", "add", "riverbank", "--title", "Riverbank", "--audience", "everybody"]);
+    const encoder = show.startSounds(show.key("riverbank", "camera"), "en=Programme mix,en=Commentary,cy=Riverbank", 60);
+    for (const way of ["pictures", "near"]) {
+      const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+      const asked: string[] = [];
+      page.on("request", (request) => asked.push(request.url()));
+      page.on("websocket", (socket) => asked.push(socket.url()));
+      await page.goto(`${show.viewing}/watch/riverbank?way=${way}`);
+      const sounds = page.getByRole("combobox", { name: "Sound" });
+      await sounds.waitFor({ timeout: 20_000 });
+      expect(await sounds.locator("option").allTextContents()).toEqual([
+        expect.stringContaining("Programme mix"),
+        expect.stringContaining("Commentary"),
+        expect.stringContaining("Riverbank"),
+      ]);
+      await page.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
+      asked.length = 0;
+      await sounds.selectOption({ index: 2 });
+      await page.getByRole("button", { name: "Sound on" }).click();
+      await page.waitForTimeout(3000);
+      // Sounds are numbered from 64 on, in the addresses of playlists.
+      const isOther = way === "pictures" ? /pictures\?sound=3$/ : /\/66\/.*\.m4s$/;
+      expect(asked.filter((address) => isOther.test(address)), `${way}: ${asked.slice(0, 8).join(" ")}`).not.toHaveLength(0);
+      const [before, after] = [await playedTo(page), await page.waitForTimeout(1500).then(() => playedTo(page))];
+      expect(after - before, way).toBeGreaterThan(1);
+      await page.close();
+    }
+    encoder.kill("SIGTERM");
+  });
+
+  it("page and embed can be used by everybody: nothing serious is found, on a phone and by keyboard", async () => {
+    show.cli(["channel", "add", "weir", "--title", "Weir", "--audience", "everybody"]);
+    show.cli(["page", "change", "weir", "--tag", "rowing", "--link", "Results=https://www.wexcombe.example/", "--listed", "true"]);
+    const encoder = show.startEncoder(show.key("weir", "camera"), 60);
+    const page = await browser.newPage({ viewport: { width: 360, height: 740 } });
+    for (const path of ["/watch/weir", "/watch/weir/embed", "/"]) {
+      await page.goto(`${show.viewing}${path}`);
+      if (path !== "/") {
+        await page.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
+      }
+      expect(await page.evaluate(() => document.documentElement.scrollWidth), path).toBeLessThanOrEqual(360);
+      await page.evaluate(readFileSync(new URL("../node_modules/axe-core/axe.min.js", import.meta.url), "utf8"));
+      const serious = await page.evaluate(async () => {
+        const { axe } = window as unknown as { axe: { run(): Promise<{ violations: { id: string; impact: string | null }[] }> } };
+        const { violations } = await axe.run();
+        return violations.filter(({ impact }) => impact === "serious" || impact === "critical").map(({ id }) => id);
+      });
+      expect(serious, path).toEqual([]);
+    }
+    await page.goto(`${show.viewing}/watch/weir/embed?start=by-hand`);
+    const play = page.getByRole("button", { name: "Play" });
+    await play.waitFor({ timeout: 20_000 });
+    await page.keyboard.press("Tab");
+    await page.keyboard.press("Enter");
+    await page.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
+    await page.keyboard.press("m");
+    expect(await page.evaluate(() => document.querySelector("video")?.muted)).toBe(false);
+    await page.close();
+    encoder.kill("SIGTERM");
+  });
+
+  it("the player alone plays in a page of another site, if it may", async () => {
+    const encoder = show.startEncoder(key, 40);
+    const link = JSON.parse(show.cli(["link", "add", "finish-line", "site", "--site", "http://127.0.0.1:1", "--json"])) as {
+      addresses: { embed: string };
+    };
+    const pages = createServer((request, response) => {
+      const address = request.url === "/open" ? `${show.viewing}/watch/finish-line/embed` : link.addresses.embed;
+      response.setHeader("content-type", "text/html").end(`<h1>Club</h1><iframe src="${address}" width="640" height="410"></iframe>`);
+    });
+    await new Promise<void>((resolve) => pages.listen(0, "127.0.0.1", resolve));
+    const { port } = pages.address() as AddressInfo;
+    const page = await browser.newPage();
+    await page.goto(`http://127.0.0.1:${port}/open`);
+    await page.frameLocator("iframe").getByRole("button", { name: "Pause" }).waitFor({ timeout: 20_000 });
+    const frame = page.frames()[1];
+    await frame?.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
+    await page.goto(`http://127.0.0.1:${port}/bound`);
+    await page.waitForTimeout(1500);
+    expect(await page.frameLocator("iframe").getByRole("button", { name: "Pause" }).count()).toBe(0);
+    pages.close();
     await page.close();
     encoder.kill("SIGTERM");
   });

@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { countdown } from "./about";
+import { clock } from "./recording";
 
 const NOW = Date.parse("2026-05-17T12:00:00Z");
 
@@ -14,5 +15,15 @@ describe("the countdown", () => {
     [null, ""],
   ])("tells until %s", (startsAt, expected) => {
     expect(countdown(startsAt, NOW)).toBe(expected);
+  });
+});
+
+describe("the place of a mark", () => {
+  it.each([
+    [0, "0:00"],
+    [65_400, "1:05"],
+    [3_723_000, "1:02:03"],
+  ])("tells %d ms", (milliseconds, expected) => {
+    expect(clock(milliseconds)).toBe(expected);
   });
 });

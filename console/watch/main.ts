@@ -2,6 +2,7 @@ import { Player, WAY_NAMES, type Sound, type Way } from "../src/player/player";
 import "./style.css";
 import { type About, countdown, showAbout } from "./about";
 import { Controls } from "./controls";
+import { Recording } from "./recording";
 import { view } from "./view";
 
 interface State {
@@ -10,6 +11,7 @@ interface State {
   way: Way;
   session: number | null;
   has_seat: boolean;
+  has_recording: boolean;
 }
 
 /** How often it is asked whether a show begins, holds or ends. */
@@ -28,6 +30,7 @@ const controls = new Controls(parts, {
   figures: () => player?.figures() ?? null,
 });
 
+const recording = new Recording(parts.page, parts.video, base);
 let player: Player | null = null;
 let session: number | null = null;
 let wasOn = false;
@@ -124,6 +127,11 @@ async function ask(): Promise<void> {
   controls.showTitle(state.title);
   if (state.state === "off_air") {
     if (player) end();
+    if (state.has_recording && (await recording.show())) {
+      parts.page.dataset.state = "recording";
+      controls.say("");
+      return;
+    }
     parts.page.dataset.state = wasOn ? "over" : "before";
     sayWhen();
     return;
@@ -139,7 +147,10 @@ async function ask(): Promise<void> {
     controls.say("All seats are taken. This page tries again by itself.");
     return;
   }
-  if (!player) begin(state);
+  if (!player) {
+    recording.hide();
+    begin(state);
+  }
   controls.say(state.state === "holding" ? "The picture is interrupted. It comes back by itself." : "");
 }
 

@@ -47,6 +47,7 @@ const MARKUP = `
       <button class="btn btn-sm" data-part="inset">Small window</button>
       <button class="btn btn-sm" data-part="full">Full screen</button>
     </div>
+    <div class="space-y-2 empty:hidden" data-part="marks"></div>
     </div>
     <aside data-part="slot"></aside>
     </div>

@@ -29,6 +29,7 @@ fn page(from: &ChannelPage) -> model::ChannelPage {
         style: from.style.clone(),
         slot: from.slot.clone(),
         is_listed: from.is_listed,
+        shows_recording: from.shows_recording,
         has_poster: from.poster.is_some(),
     }
 }
@@ -43,6 +44,7 @@ pub(crate) fn link(from: &ViewingLink, viewer_count: u32, addresses: model::View
         viewer_count,
         sites: site_names(&from.sites),
         shows_rehearsals: from.shows_rehearsals,
+        take: from.take.map(|(session, number)| model::TakeName { session, number }),
         addresses,
     }
 }

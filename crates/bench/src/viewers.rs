@@ -205,7 +205,10 @@ async fn take_pictures(address: SocketAddr, got: Arc<Got>) {
                  Sec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n"
             );
             let mut buffer = vec![0; READ];
-            if stream.write_all(hello.as_bytes()).await.is_ok() {
+            let mut status = [0; 12];
+            let asked = stream.write_all(hello.as_bytes()).await.and(stream.read_exact(&mut status).await.map(|_| ()));
+            // Before the show nothing is to be had, and the connection is kept for the next request.
+            if asked.is_ok() && status.ends_with(b"101") {
                 while let Ok(count @ 1..) = stream.read(&mut buffer).await {
                     got.bytes.fetch_add(count as u64, Ordering::Relaxed);
                 }

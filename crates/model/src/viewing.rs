@@ -111,6 +111,8 @@ pub struct ChannelPage {
     pub slot: Option<String>,
     /// Whether the list of the house names the channel while everybody may watch it.
     pub is_listed: bool,
+    /// Whether the newest recording is shown while the channel is not on air.
+    pub shows_recording: bool,
     /// Whether it has a poster.
     pub has_poster: bool,
 }
@@ -144,6 +146,8 @@ pub struct ChangePage {
     pub slot: Option<String>,
     /// Whether the list of the house names the channel while everybody may watch it.
     pub is_listed: Option<bool>,
+    /// Whether the newest recording is shown while the channel is not on air.
+    pub shows_recording: Option<bool>,
 }
 
 /// An address under which somebody without an account may watch a channel.
@@ -167,6 +171,8 @@ pub struct ViewingLink {
     pub sites: Vec<String>,
     /// Whether rehearsals are shown to who has it.
     pub shows_rehearsals: bool,
+    /// The take that it leads to, instead of to what is on air.
+    pub take: Option<TakeName>,
     /// Where it leads.
     pub addresses: ViewingAddresses,
 }
@@ -188,6 +194,18 @@ pub struct AddViewingLink {
     /// Whether rehearsals are shown to who has it. Default no.
     #[serde(default)]
     pub shows_rehearsals: bool,
+    /// The take of the channel that it leads to, also while the channel is closed; what is on air if left out.
+    #[serde(default)]
+    pub take: Option<TakeName>,
+}
+
+/// What names a take.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TakeName {
+    /// Its session.
+    pub session: u64,
+    /// Its number within the session.
+    pub number: u32,
 }
 
 /// How many watch, by the way they do.

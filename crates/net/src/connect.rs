@@ -164,6 +164,15 @@ pub fn give_up_after(stream: &TcpStream, limit: Duration) -> io::Result<()> {
     SockRef::from(stream).set_tcp_user_timeout(Some(limit))
 }
 
+/// Bounds what the kernel keeps of an accepted connection that its peer has not taken; it doubles the number. Left
+/// alone it keeps megabytes for each.
+///
+/// # Errors
+/// What the system says.
+pub fn bound_send_buffer(stream: &TcpStream, bytes: usize) -> io::Result<()> {
+    SockRef::from(stream).set_send_buffer_size(bytes)
+}
+
 #[cfg(test)]
 mod tests {
     use std::time::Instant;

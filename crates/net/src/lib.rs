@@ -10,7 +10,7 @@ mod wire;
 mod write_queue;
 
 pub use caller::caller_of;
-pub use connect::{ConnectError, UNACKNOWLEDGED_LIMIT, connect, give_up_after, resolve};
+pub use connect::{ConnectError, UNACKNOWLEDGED_LIMIT, bound_send_buffer, connect, give_up_after, resolve};
 pub use places::{Place, Places};
 pub use reach::{Reach, reach_of};
 pub use tls::{ServerTls, TlsError, TlsFiles, connect_tls, read_authority};

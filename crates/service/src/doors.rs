@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::net::{TcpListener, TcpSocket};
+use tokio::runtime::Handle;
 use tokio::task::JoinHandle;
 use waverant_api::{ApiState, FirstRun, HttpDoors, Ports, router, serve};
 use waverant_house::House;
@@ -85,6 +86,7 @@ impl Doors {
         first_run: Arc<FirstRun>,
         settings: &Settings,
         addresses: &Addresses,
+        for_viewers: &Handle,
     ) -> JoinHandle<()> {
         let rtmp_settings = RtmpSettings {
             limits: settings.rtmp_limits.clone(),
@@ -118,7 +120,7 @@ impl Doors {
             viewing_https: addresses.viewing_https.map(|address| address.port()),
         };
         let viewing = ViewingState::new(house.clone());
-        house.tasks().spawn(keep_ready(viewing.clone()));
+        house.tasks().spawn_on(keep_ready(viewing.clone()), for_viewers);
         let viewing_places = Places::new(LobbyLimits {
             let_in: settings.viewing_connections,
             waiting: settings.viewing_connections,
@@ -133,12 +135,12 @@ impl Doors {
         let callers = router(ApiState::new(house.clone(), first_run, settings.host.clone(), ports));
         let secure = |listener: Option<TcpListener>| listener.zip(tls.clone());
         let doors = HttpDoors { plain: self.viewing, secure: secure(viewing_https), places: viewing_places };
-        let viewers = serve(doors, viewers, house.clone());
+        let viewers = for_viewers.spawn(serve(doors, viewers, house.clone()));
         let doors = HttpDoors { plain: self.http, secure: secure(https), places: http_places };
         let callers = serve(doors, callers, house.clone());
         // Neither is waited for as sessions are: a caller that takes nothing must not hold up a stop.
         tokio::spawn(async move {
-            tokio::join!(viewers, callers);
+            let _ = tokio::join!(viewers, callers);
         })
     }
 }

@@ -9,6 +9,7 @@ mod machine;
 mod service;
 mod settings;
 mod start;
+mod viewing_runtime;
 
 pub use addresses::Addresses;
 pub use check::{Finding, check_machine};

@@ -15,6 +15,7 @@ use crate::addresses::Addresses;
 use crate::doors::Doors;
 use crate::settings::Settings;
 use crate::start::{StartError, close_unfinished, make_administrator, mark_recordings, open_database, prepare_machine};
+use crate::viewing_runtime::ViewingRuntime;
 
 /// How long sessions may take to end when the service stops.
 const STOP_TIMEOUT: Duration = Duration::from_secs(5);
@@ -37,6 +38,8 @@ pub struct Service {
     database: Option<PrivateServer>,
     ledger_task: JoinHandle<()>,
     api_task: JoinHandle<()>,
+    /// Ends with the service.
+    _viewing: ViewingRuntime,
     ready_file: Option<PathBuf>,
 }
 
@@ -72,9 +75,18 @@ impl Service {
         };
         let house = House::open(setup).await?;
         let addresses = doors.addresses(database.as_ref().map(PrivateServer::pid))?;
-        let api_task = doors.open(&house, first_run.clone(), &settings, &addresses);
-        let service =
-            Self { addresses, house, first_run, database, ledger_task, api_task, ready_file: settings.ready_file };
+        let viewing = ViewingRuntime::start().map_err(StartError::Threads)?;
+        let api_task = doors.open(&house, first_run.clone(), &settings, &addresses, &viewing.handle());
+        let service = Self {
+            addresses,
+            house,
+            first_run,
+            database,
+            ledger_task,
+            api_task,
+            _viewing: viewing,
+            ready_file: settings.ready_file,
+        };
         service.write_ready_file()?;
         Ok(service)
     }

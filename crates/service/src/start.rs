@@ -33,6 +33,9 @@ pub enum StartError {
     /// The certificate for encoders cannot be used.
     #[error("{0}")]
     Certificate(#[from] TlsError),
+    /// There are no threads for viewers.
+    #[error("threads for viewers: {0}")]
+    Threads(io::Error),
     /// A folder cannot be written.
     #[error("{0}")]
     Folder(String),

@@ -537,6 +537,7 @@ fn link(label: &str) -> NewViewingLink {
         most_viewers: Some(4),
         sites: vec!["https://club.example".parse().unwrap(), "http://192.0.2.7:8080".parse().unwrap()],
         shows_rehearsals: true,
+        take: (label == "a take").then_some((7, 2)),
     }
 }
 
@@ -551,6 +552,8 @@ async fn links_are_signed_and_revoked() {
     assert_eq!((made.most_viewers, made.sites.len(), made.shows_rehearsals), (Some(4), 2, true));
     let other = store.add_viewing_link(channel.id, &link("family"), NOW).await.unwrap();
     assert_eq!(ViewingLink::id_in(other.token.reveal()), Some(other.id));
+    let of_take = store.add_viewing_link(channel.id, &link("a take"), NOW).await.unwrap();
+    assert_eq!((of_take.take, made.take), (Some((7, 2)), None));
     assert!(made.has_token(made.token.reveal()) && !made.has_token(other.token.reveal()));
     store.remove_viewing_link(channel.id, made.id).await.unwrap();
     assert!(matches!(store.remove_viewing_link(channel.id, made.id).await, Err(StoreError::NotFound { .. })));

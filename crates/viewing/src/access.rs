@@ -73,6 +73,8 @@ impl Access {
             (rules, None)
         };
         let is_open = match rules.viewing.audience {
+            // Whoever made a link to a take meant it, whether or not shows are seen.
+            _ if link.as_ref().is_some_and(|link| link.take.is_some()) => true,
             Audience::Nobody => false,
             Audience::ByLink => link.is_some(),
             Audience::Everybody => true,
@@ -93,7 +95,7 @@ impl Access {
         let directory = house.directory();
         let Some(rules) = directory.channel(self.rules.id) else { return false };
         match (&self.link, rules.viewing.audience) {
-            (_, Audience::Nobody) => false,
+            (_, Audience::Nobody) if self.take().is_none() => false,
             (None, audience) => audience == Audience::Everybody,
             (Some(link), _) => {
                 directory.link_numbered(link.id).is_some_and(|link| !link.has_ended(OffsetDateTime::now_utc()))
@@ -103,8 +105,13 @@ impl Access {
 
     /// The show of the channel, while packets come. A rehearsal is for the house, and for who has a link to it.
     pub(crate) fn show_on_air(&self, house: &House) -> Option<Arc<Show>> {
-        let show = house.show(self.rules.id).filter(|show| !show.live().has_ended());
+        let show = house.show(self.rules.id).filter(|show| !show.live().has_ended() && self.take().is_none());
         show.filter(|show| !show.is_rehearsal() || self.sees_rehearsals())
+    }
+
+    /// The take that the link leads to, instead of to what is on air.
+    pub(crate) fn take(&self) -> Option<(u64, u32)> {
+        self.link.as_ref()?.take
     }
 
     pub(crate) fn sees_rehearsals(&self) -> bool {

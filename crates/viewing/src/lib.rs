@@ -11,8 +11,10 @@ mod hls;
 mod page;
 mod pictures;
 mod piece_body;
+mod recording;
 mod screens;
 mod still;
+mod take_body;
 mod transport;
 
 use std::sync::Arc;
@@ -30,6 +32,7 @@ use waverant_net::Place;
 
 pub use pictures::{PictureViewer, within_limits};
 pub use screens::keep_ready;
+pub use take_body::serve_take;
 
 pub(crate) use fault::Fault;
 use screens::Screens;
@@ -83,6 +86,8 @@ fn ways() -> Router<ViewingState> {
         .route("/stream.ts", get(transport::stream))
         .route("/still.jpg", get(still::still))
         .route("/state", get(page::state))
+        .route("/recording", get(recording::about))
+        .route("/recording.mp4", get(recording::file))
         .route("/about", get(about::about))
         .route("/poster", get(about::poster))
         .route("/style.css", get(about::style))

@@ -46,6 +46,8 @@ pub(crate) struct ToldState {
     session: Option<u64>,
     /// Whether there is a seat for who asks.
     has_seat: bool,
+    /// Whether a recording may be watched while nothing is on air.
+    has_recording: bool,
 }
 
 #[derive(Clone, Copy, Debug, Serialize)]
@@ -73,6 +75,7 @@ pub(crate) async fn state(State(state): State<ViewingState>, Extension(access): 
         },
         session: show.map(|show| show.id()),
         has_seat: access.has_seat(&state.house),
+        has_recording: access.take().is_some() || rules.viewing.page.shows_recording,
     };
     // Whether there is a seat is for who asks.
     ([(header::CACHE_CONTROL, "no-store")], Json(told)).into_response()

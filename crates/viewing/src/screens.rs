@@ -31,6 +31,9 @@ impl Screens {
     /// The packaging of a channel's show, begun if nobody watched it yet; of one that is over, for as long as
     /// viewers may still fetch its end.
     pub(crate) fn of(&self, house: &House, access: &Access) -> Result<Arc<Packaging>, Fault> {
+        if access.take().is_some() {
+            return Err(Fault::OffAir);
+        }
         self.showing(access.rules.id, access.show_on_air(house), access.sees_rehearsals())
     }
 

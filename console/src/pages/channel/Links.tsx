@@ -41,6 +41,7 @@ export function Links({ channel }: { channel: string }) {
                 {Date.parse(link.ends_at) <= links.dataUpdatedAt ? "ended" : `until ${moment(link.ends_at)}`} · {link.viewer_count}
                 {link.most_viewers > 0 && ` of ${link.most_viewers}`} watching
                 {link.shows_rehearsals && " · rehearsals too"}
+                {link.take && ` · take ${link.take.session}/${link.take.number}`}
                 {link.sites.length > 0 && ` · only on ${link.sites.join(", ")}`}
               </p>
             </div>
@@ -63,12 +64,12 @@ export function Links({ channel }: { channel: string }) {
   );
 }
 
-function LinkAddresses({ link, onClose }: { link: ViewingLink; onClose: () => void }) {
+export function LinkAddresses({ link, onClose }: { link: ViewingLink; onClose: () => void }) {
   return (
     <div className="space-y-4">
       {link.sites.length === 0 && <CopyField label="Page for people" value={link.addresses.page} hint="Whoever has it can watch." />}
       <CopyField label="Code for a page of your own" value={embedCode(link.addresses.embed)} />
-      {link.sites.length === 0 && <CopyField label="HLS, for players" value={link.addresses.hls} />}
+      {link.sites.length === 0 && !link.take && <CopyField label="HLS, for players" value={link.addresses.hls} />}
       <div className="modal-action">
         <button type="button" className="btn btn-primary" onClick={onClose}>
           Done

@@ -19,6 +19,7 @@ export function PageTexts({ channel }: { channel: Channel }) {
     page.links.length > 0 && `${page.links.length} links`,
     page.slot && "something beside the player",
     page.is_listed && "listed",
+    page.shows_recording && "the recording after the show",
   ].filter(Boolean);
   return (
     <div className="flex items-center justify-between gap-3 border-t border-base-300 px-4 py-3 sm:px-5">
@@ -66,6 +67,7 @@ function EditPage({ channel, page, onClose }: { channel: string; page: ChannelPa
       accent: fieldText(form, "accent"),
       slot: fieldText(form, "slot"),
       is_listed: fieldText(form, "listed") === "on",
+      shows_recording: fieldText(form, "recording") === "on",
     };
     const send = async () => {
       await change.mutateAsync({ viewing: { page: texts } });
@@ -101,6 +103,9 @@ function EditPage({ channel, page, onClose }: { channel: string; page: ChannelPa
         )}
         <label className="flex items-center gap-2 text-sm">
           <input type="checkbox" className="checkbox checkbox-sm" name="listed" defaultChecked={page.is_listed} /> In the list of channels that are open to everybody
+        </label>
+        <label className="flex items-center gap-2 text-sm">
+          <input type="checkbox" className="checkbox checkbox-sm" name="recording" defaultChecked={page.shows_recording} /> After the show, its recording
         </label>
         {change.error && <ErrorNote error={change.error} />}
         {poster.error && <ErrorNote error={poster.error} />}

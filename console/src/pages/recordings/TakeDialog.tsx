@@ -1,7 +1,8 @@
-import { Lock, LockOpen, Scissors, ShieldCheck, Trash2, Wrench } from "lucide-react";
+import { Link2, Lock, LockOpen, Scissors, ShieldCheck, Trash2, Wrench } from "lucide-react";
 import { type FormEvent, useRef, useState } from "react";
-import { type TakeName, useChangeTake, useCheckTake, useCutTake, useMendTake, useRemoveTake, useRestoreTake, useTake } from "../../api/queries";
+import { type TakeName, useAddViewingLink, useChangeTake, useCheckTake, useCutTake, useMendTake, useRemoveTake, useRestoreTake, useTake } from "../../api/queries";
 import type { Take } from "../../api/types";
+import { CopyField } from "../../components/CopyField";
 import { Dialog } from "../../components/Dialog";
 import { Field, fieldText } from "../../components/Field";
 import { ErrorNote, LoadingNote } from "../../components/Notes";
@@ -36,6 +37,25 @@ function Downloads({ take, piece }: { take: Take; piece: Piece }) {
           This piece
         </a>
       )}
+    </div>
+  );
+}
+
+/** Makes a link by which others can watch the take. */
+function Share({ take }: { take: Take }) {
+  const add = useAddViewingLink(take.channel);
+  const label = `take ${take.session}/${take.number}`;
+  return (
+    <div className="space-y-2">
+      <div className="flex flex-wrap items-center gap-2" role="group" aria-label="Share">
+        <span className="w-20 text-sm text-base-content/70">Share</span>
+        <button type="button" className="btn btn-sm" disabled={add.isPending} onClick={() => add.mutate({ label, take: { session: take.session, number: take.number } })}>
+          <Link2 className="size-4" /> Make a link to watch it
+        </button>
+        {add.data && <span className="text-sm text-base-content/65">good for 30 days; it is with the links of the channel</span>}
+      </div>
+      {add.data && <CopyField label="Page for people" value={add.data.addresses.page} />}
+      {add.error && <ErrorNote error={add.error} />}
     </div>
   );
 }
@@ -168,6 +188,7 @@ export function TakeDialog({ session, number, onGone, onClose }: TakeName & { on
           )}
           {known.is_here && known.state !== "writing" && <Cutter take={known} piece={piece} onPiece={setPiece} now={now} />}
           {known.is_here && <Downloads take={known} piece={piece} />}
+          {known.is_here && <Share take={known} />}
           <NoteForm key={`${known.session}/${known.number}`} take={known} />
           <Actions take={known} onGone={onGone} />
           <p className="text-xs text-base-content/65">

@@ -19,7 +19,7 @@ use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
 use tower::ServiceExt;
-use waverant_net::{Place, ServerTls, give_up_after};
+use waverant_net::{Place, ServerTls, bound_send_buffer, give_up_after};
 
 use super::activity::{Activity, BusyBody};
 
@@ -45,6 +45,9 @@ const PING_INTERVAL: Duration = Duration::from_secs(15);
 /// How long a caller may take nothing of what is sent to it.
 const STALL_TIMEOUT: Duration = Duration::from_secs(30);
 
+/// What the kernel keeps for a caller that takes it slowly; it doubles the number.
+const SEND_BUFFER: usize = 256 * 1024;
+
 /// How long answers may go on once a connection that shares them is to end.
 const LAST_ANSWERS: Duration = Duration::from_secs(30);
 
@@ -67,6 +70,7 @@ impl Connection {
     pub(super) async fn carry(self, stream: TcpStream, tls: Option<Arc<ServerTls>>) {
         let _ = stream.set_nodelay(true);
         let _ = give_up_after(&stream, STALL_TIMEOUT);
+        let _ = bound_send_buffer(&stream, SEND_BUFFER);
         let peer = self.peer;
         let outcome = match tls {
             None => self.alone(stream, false).await,

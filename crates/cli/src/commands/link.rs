@@ -1,6 +1,6 @@
 use clap::Subcommand;
 use time::OffsetDateTime;
-use waverant_model::{AddViewingLink, ViewingLink};
+use waverant_model::{AddViewingLink, TakeName, ViewingLink};
 
 use super::time_of;
 use super::viewing::write_addresses;
@@ -33,6 +33,9 @@ pub(super) enum Link {
         /// Show rehearsals too.
         #[arg(long)]
         rehearsals: bool,
+        /// A take that it leads to instead of to what is on air, as in 17/2: session and number.
+        #[arg(long, value_name = "SESSION/NUMBER", value_parser = take_of, conflicts_with = "rehearsals")]
+        take: Option<TakeName>,
     },
     /// Print where a link leads, one address for each kind of player.
     Addresses {
@@ -60,8 +63,9 @@ impl Link {
                 let empty = format!("No links yet. Make one: waverant link add {channel} LABEL");
                 Ok(report.rows(&links, &links, &columns(), &empty)?)
             }
-            Self::Add { channel, label, ends_at, most_viewers, site, rehearsals } => {
-                let form = AddViewingLink { label, ends_at, most_viewers, sites: site, shows_rehearsals: rehearsals };
+            Self::Add { channel, label, ends_at, most_viewers, site, rehearsals, take } => {
+                let form =
+                    AddViewingLink { label, ends_at, most_viewers, sites: site, shows_rehearsals: rehearsals, take };
                 let made: ViewingLink = client.call("POST", &path(&channel), &form)?;
                 if report.json {
                     return Ok(report.value(&made)?);
@@ -85,6 +89,12 @@ impl Link {
     }
 }
 
+fn take_of(text: &str) -> Result<TakeName, String> {
+    let parts = text.split_once('/').and_then(|(session, number)| Some((session.parse().ok()?, number.parse().ok()?)));
+    let (session, number) = parts.ok_or("session and number were expected, as in 17/2")?;
+    Ok(TakeName { session, number })
+}
+
 fn columns() -> [Column<ViewingLink>; 7] {
     [
         Column::number("link", |row| row.id.to_string()),
@@ -96,7 +106,11 @@ fn columns() -> [Column<ViewingLink>; 7] {
             0 => row.viewer_count.to_string(),
             most => format!("{} of {most}", row.viewer_count),
         }),
-        Column::text("rehearsals", |row| if row.shows_rehearsals { "shown" } else { "-" }.to_owned()),
+        Column::text("shows", |row| match (row.take, row.shows_rehearsals) {
+            (Some(TakeName { session, number }), _) => format!("take {session}/{number}"),
+            (None, true) => "shows, rehearsals".to_owned(),
+            (None, false) => "shows".to_owned(),
+        }),
         Column::text("sites", |row| if row.sites.is_empty() { "any".to_owned() } else { row.sites.join(", ") }),
         Column::text("page", |row| row.addresses.page.clone()),
     ]

@@ -57,6 +57,9 @@ pub(super) struct Change {
     /// Whether the list of the house names the channel.
     #[arg(long, value_name = "true|false", action = ArgAction::Set)]
     listed: Option<bool>,
+    /// Whether the newest recording is shown while the channel is not on air.
+    #[arg(long, value_name = "true|false", action = ArgAction::Set)]
+    recording: Option<bool>,
 }
 
 impl Page {
@@ -107,6 +110,7 @@ impl Change {
             style: text(&self.style_file)?,
             slot: self.slot.clone(),
             is_listed: self.listed,
+            shows_recording: self.recording,
         })
     }
 }
@@ -137,6 +141,7 @@ fn show(page: &ChannelPage, report: &mut Report<'_>) -> Result<(), Failure> {
         ("slot", super::dash(page.slot.as_deref())),
         ("poster", if page.has_poster { "yes" } else { "-" }.to_owned()),
         ("listed", if page.is_listed { "yes" } else { "no" }.to_owned()),
+        ("recording", if page.shows_recording { "shown after the show" } else { "-" }.to_owned()),
         ("own style", if page.style.is_empty() { "-".to_owned() } else { format!("{} characters", page.style.len()) }),
     ];
     for (name, value) in lines {

@@ -78,6 +78,7 @@ pub(super) fn changed(
         },
         slot: form.slot.as_deref().map_or(Ok(present.slot), |slot| checked_slot(slot, slot_sites))?,
         is_listed: form.is_listed.unwrap_or(present.is_listed),
+        shows_recording: form.shows_recording.unwrap_or(present.shows_recording),
         poster: present.poster,
     })
 }

@@ -1,7 +1,7 @@
 use std::time::Duration;
 
 use time::OffsetDateTime;
-use waverant_model::{AddViewingLink, ChangeViewing};
+use waverant_model::{AddViewingLink, ChangeViewing, TakeName};
 use waverant_relay::{Actor, Site, ViewingLink, ViewingRules};
 use waverant_store::NewViewingLink;
 
@@ -46,8 +46,16 @@ impl House {
             most_viewers: checked_most("most_viewers", form.most_viewers)?,
             sites: checked_sites("sites", &form.sites)?,
             shows_rehearsals: form.shows_rehearsals,
+            take: form.take.map(|take| (take.session, take.number)),
         };
         let channel = self.store.channel(channel).await?;
+        if let Some(TakeName { session, number }) = form.take {
+            let take = self.library().ended_take(session, number).await.map_err(no_such_take)?;
+            if take.channel_name != channel.name {
+                let told = format!("the take {session}/{number} is of `{}`", take.channel_name);
+                return Err(HouseError::invalid("take", told));
+            }
+        }
         let link = self.store.add_viewing_link(channel.id, &new, now).await?;
         self.follow([channel.id]).await?;
         tracing::info!(channel = channel.name, link = link.id, label = link.label, %by, "a link is made");
@@ -65,6 +73,10 @@ impl House {
         tracing::info!(channel = channel.name, link, %by, "a link is revoked");
         Ok(())
     }
+}
+
+fn no_such_take(error: impl ToString) -> HouseError {
+    HouseError::invalid("take", error.to_string())
 }
 
 /// The rules after a change.

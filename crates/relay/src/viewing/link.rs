@@ -4,7 +4,7 @@ use time::OffsetDateTime;
 use super::Site;
 use crate::Secret;
 
-/// An address under which somebody without an account may watch a channel.
+/// An address under which somebody without an account may watch a channel, or one of its takes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ViewingLink {
     /// The link's number.
@@ -25,6 +25,8 @@ pub struct ViewingLink {
     pub sites: Vec<Site>,
     /// Whether rehearsals are shown to who has it.
     pub shows_rehearsals: bool,
+    /// The take that it leads to (session and number), instead of to what is on air.
+    pub take: Option<(u64, u32)>,
 }
 
 /// Why a link opens nothing.
@@ -102,6 +104,7 @@ mod tests {
             most_viewers: None,
             sites: sites.iter().map(|site| site.parse().unwrap()).collect(),
             shows_rehearsals: false,
+            take: None,
         }
     }
 

@@ -22,6 +22,8 @@ pub struct ChannelPage {
     pub slot: Option<String>,
     /// Whether the list of the house names the channel.
     pub is_listed: bool,
+    /// Whether the newest recording is shown while the channel is not on air.
+    pub shows_recording: bool,
     /// The media type of its poster, if it has one.
     pub poster: Option<String>,
 }

@@ -303,3 +303,48 @@ async fn a_rehearsal_is_shown_by_a_link_that_says_so() {
         assert!(player.get(&format!("{path}/state")).text.contains("\"off_air\""));
     }
 }
+
+/// A take is watched by a link of its own, with its marks, also while the channel is closed; and the newest recording
+/// after the show, where the channel opens it.
+#[tokio::test(flavor = "multi_thread")]
+async fn recordings_are_watched_after_the_show() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    house.change_channel(json!({"viewing": {"audience": "everybody"}}));
+    let marking = async {
+        on_air(&house).await;
+        house.call("POST", "/channels/finish-line/recording/marks", Some(json!({"title": "Heat 1 <starts>"})));
+    };
+    tokio::join!(house.publish(house.encoder(&key, 5.0)), marking);
+    house.ended_session(1).await;
+    let player = Player::new(&house, "player");
+    let open = "/watch/finish-line";
+    assert_eq!(
+        (player.status(&format!("{open}/recording")), player.status(&format!("{open}/recording.mp4"))),
+        (404, 404)
+    );
+    house.change_channel(json!({"viewing": {"page": {"shows_recording": true}}}));
+    assert!(player.get(&format!("{open}/state")).text.contains("\"has_recording\":true"));
+    let told: Value = serde_json::from_str(&player.get(&format!("{open}/recording")).text).unwrap();
+    assert_eq!((&told["marks"][0]["title"], &told["title"]), (&json!("Heat 1 <starts>"), &json!("Finish line")));
+    let (id, link) = make_link(&house, json!({"label": "heat 1", "take": {"session": 1, "number": 1}}));
+    house.change_channel(json!({"viewing": {"audience": "nobody"}}));
+    assert_eq!(player.status(&format!("{open}/recording")), 404);
+    let file = format!("{link}/recording.mp4");
+    let part = Player::new(&house, "player").with("range", "bytes=4-7").get(&file);
+    assert_eq!((part.status, part.text.as_str(), part.header("cache-control")), (206, "ftyp", "private, no-store"));
+    assert!(part.header("content-range").starts_with("bytes 4-7/"));
+    for way in ["/live/index.m3u8", "/stream.ts", "/still.jpg"] {
+        assert_eq!(player.status(&format!("{link}{way}")), 404, "{way}: a take is no show");
+    }
+    assert_eq!((player.status(&link), player.status(&format!("{link}/embed"))), (200, 200));
+    house.call("DELETE", &format!("/channels/finish-line/links/{id}"), None);
+    assert_eq!(player.status(&file), 404);
+    let missing = json!({"label": "x", "take": {"session": 1, "number": 9}});
+    assert_eq!(house.try_call("POST", "/channels/finish-line/links", Some(missing)).0, 422);
+    house.call("POST", "/channels", Some(json!({"name": "weir"})));
+    let foreign = json!({"label": "x", "take": {"session": 1, "number": 1}});
+    let (status, problem) = house.try_call("POST", "/channels/weir/links", Some(foreign));
+    assert!(status == 422 && problem["detail"].as_str().unwrap().contains("of `finish-line`"), "{problem}");
+}

@@ -23,6 +23,7 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (11, "viewing", include_str!("../../migrations/0011_viewing.sql")),
     (12, "viewing links", include_str!("../../migrations/0012_viewing_links.sql")),
     (13, "pages of channels", include_str!("../../migrations/0013_pages_of_channels.sql")),
+    (14, "links of takes", include_str!("../../migrations/0014_links_of_takes.sql")),
 ];
 
 #[derive(Debug)]

@@ -23,6 +23,8 @@ pub struct NewViewingLink {
     pub sites: Vec<Site>,
     /// Whether rehearsals are shown to who has it.
     pub shows_rehearsals: bool,
+    /// The take that it leads to, instead of to what is on air.
+    pub take: Option<(u64, u32)>,
 }
 
 fn link_from(keychain: &Keychain, row: &MySqlRow) -> Result<ViewingLink, StoreError> {
@@ -31,6 +33,7 @@ fn link_from(keychain: &Keychain, row: &MySqlRow) -> Result<ViewingLink, StoreEr
     // With its time: a number that comes again, in a database that was set back, is another link.
     let made = created_at.unix_timestamp_nanos() / 1_000;
     let signature = keychain.sign(&format!("viewing link {id} of channel {channel_id} made {made}"));
+    let take: (Option<u64>, Option<u32>) = (row.try_get("take_session_id")?, row.try_get("take_number")?);
     Ok(ViewingLink {
         id,
         channel_id,
@@ -41,6 +44,7 @@ fn link_from(keychain: &Keychain, row: &MySqlRow) -> Result<ViewingLink, StoreEr
         most_viewers: most_viewers_from(row)?,
         sites: sites_from(row, "sites")?,
         shows_rehearsals: row.try_get("shows_rehearsals")?,
+        take: take.0.zip(take.1),
     })
 }
 
@@ -82,8 +86,8 @@ impl Store {
             .execute(&mut *transaction)
             .await?;
         let added = sqlx::query(
-            "INSERT INTO viewing_links (channel_id, label, created_at, ends_at, most_viewers, sites, shows_rehearsals) \
-             SELECT ?, ?, ?, ?, ?, ?, ? FROM DUAL \
+            "INSERT INTO viewing_links (channel_id, label, created_at, ends_at, most_viewers, sites, shows_rehearsals, \
+             take_session_id, take_number) SELECT ?, ?, ?, ?, ?, ?, ?, ?, ? FROM DUAL \
              WHERE (SELECT COUNT(*) FROM viewing_links WHERE channel_id = ?) < ?",
         )
         .bind(channel_id)
@@ -93,6 +97,8 @@ impl Store {
         .bind(new.most_viewers.unwrap_or(0))
         .bind(sites_column(&new.sites))
         .bind(new.shows_rehearsals)
+        .bind(new.take.map(|(session, _)| session))
+        .bind(new.take.map(|(_, number)| number))
         .bind(channel_id)
         .bind(MOST_LINKS)
         .execute(&mut *transaction)
