@@ -3,13 +3,18 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use axum::body::Body;
 use axum::extract::State;
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
+use bytes::BytesMut;
+use futures_util::stream;
 use pulldown_cmark::{Options, Parser};
 use serde::Serialize;
 use time::OffsetDateTime;
+use tokio::fs::File;
+use tokio::io::AsyncReadExt as _;
 use waverant_house::House;
 use waverant_relay::{Audience, ChannelRules, PageLink, SessionState, Site};
 
@@ -18,6 +23,9 @@ use crate::{Fault, ViewingState};
 
 /// What is said changes seldom.
 const CACHING: &str = "public, max-age=10";
+
+/// Bytes of a poster that are read at once.
+const POSTER_PIECE: usize = 32 * 1024;
 
 /// Posters are asked for anew after so long.
 const POSTER_CACHING: &str = "public, max-age=60";
@@ -65,9 +73,22 @@ pub(crate) async fn poster(
 ) -> Result<Response, Fault> {
     let kind = access.rules.viewing.page.poster.as_deref().ok_or(Fault::Gone)?;
     let kind = HeaderValue::from_str(kind).map_err(|_| Fault::Gone)?;
-    let bytes = tokio::fs::read(state.house.poster_path(access.rules.id)).await.map_err(|_| Fault::Gone)?;
-    let fixed = [(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, HeaderValue::from_static(POSTER_CACHING))];
-    Ok((fixed, bytes).into_response())
+    let file = File::open(state.house.poster_path(access.rules.id)).await.map_err(|_| Fault::Gone)?;
+    let length = file.metadata().await.map_err(|_| Fault::Gone)?.len();
+    let fixed = [
+        (header::CONTENT_TYPE, kind),
+        (header::CONTENT_LENGTH, length.into()),
+        (header::CACHE_CONTROL, HeaderValue::from_static(POSTER_CACHING)),
+    ];
+    // Read as it is taken: a crowd that takes it slowly holds a piece each, and not the whole.
+    let pieces = stream::unfold(file, |mut file| async move {
+        let mut piece = BytesMut::with_capacity(POSTER_PIECE);
+        match file.read_buf(&mut piece).await {
+            Ok(0) => None,
+            read => Some((read.map(|_| piece.freeze()), file)),
+        }
+    });
+    Ok((fixed, Body::from_stream(pieces)).into_response())
 }
 
 /// What is shown beside the player, while the settings allow its site.

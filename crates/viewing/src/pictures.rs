@@ -21,8 +21,8 @@ use waverant_show::{FeedReader, Show};
 use crate::access::Access;
 use crate::{ALLOWANCE, Fault, LOOK_INTERVAL, ViewingState};
 
-/// Packets taken at once.
-const MAX_ENTRIES: usize = 64;
+/// Packets taken at once: few, since a slow viewer holds those that it was not sent yet.
+const MAX_ENTRIES: usize = 8;
 
 /// The largest message that a viewer may send; none is needed.
 const MAX_FROM_VIEWER: usize = 1024;
@@ -35,7 +35,7 @@ const MAX_MESSAGE: usize = 32 * 1024;
 const MAX_WAITING: usize = 2 * MAX_MESSAGE;
 const MAX_READ: usize = 1024;
 
-/// So long a viewer may take nothing before it is let go.
+/// So long a viewer may need for what was taken for it at once: no longer than the show's ring holds it anyway.
 const WRITE_PATIENCE: std::time::Duration = std::time::Duration::from_secs(20);
 
 const HEADER: u8 = 1;
@@ -144,10 +144,10 @@ impl PictureViewer {
             for entry in self.reader.entries() {
                 self.mux.push(entry, &mut told);
             }
-            let has_some = !told.is_empty();
+            let (has_some, until) = (!told.is_empty(), Instant::now() + WRITE_PATIENCE);
             for message in told.drain(..).flat_map(|told| messages(&told)) {
                 // Only who takes what is sent gets more: the socket's buffer and the show's ring are all there is.
-                let Ok(Ok(())) = tokio::time::timeout(WRITE_PATIENCE, socket.send(message)).await else {
+                let Ok(Ok(())) = tokio::time::timeout_at(until, socket.send(message)).await else {
                     return Over::Viewer;
                 };
             }

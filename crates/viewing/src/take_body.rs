@@ -12,8 +12,8 @@ use futures_util::stream;
 use http_range_header::parse_range_header;
 use waverant_library::TakeBytes;
 
-/// Bytes that are read at once.
-const CHUNK: u64 = 256 * 1024;
+/// Bytes that are read at once, and held for who takes them slowly.
+const CHUNK: u64 = 64 * 1024;
 
 /// Answers with all bytes, one range of them, or the news that nothing changed.
 ///

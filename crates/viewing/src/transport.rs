@@ -19,8 +19,8 @@ use waverant_show::FeedReader;
 use crate::access::Access;
 use crate::{ALLOWANCE, Fault, LOOK_INTERVAL, ViewingState};
 
-/// Packets taken at once.
-const MAX_ENTRIES: usize = 64;
+/// Packets taken at once: few, since what a slow player was not sent yet is kept for it alone.
+const MAX_ENTRIES: usize = 8;
 
 /// What a player chooses.
 #[derive(Debug, Default, Deserialize)]
