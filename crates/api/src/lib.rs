@@ -46,7 +46,7 @@ use waverant_library::MAX_SLATE_BYTES;
 use waverant_relay::Guesses;
 
 pub use first_run::FirstRun;
-pub use server::{HttpDoors, serve};
+pub use server::{HttpDoors, Proxies, serve};
 
 pub(crate) use error::ApiError;
 use live::Boards;

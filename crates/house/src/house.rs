@@ -23,6 +23,7 @@ use crate::numbers::SessionNumbers;
 use crate::posters::PosterShelf;
 use crate::shows::Shows;
 use crate::touched::Touched;
+use crate::turns::Turns;
 use crate::{Counts, Directory, Judge, Ledger};
 
 /// How often the house looks after what changes by itself.
@@ -68,8 +69,7 @@ pub struct House {
     pub(crate) audience: Audience,
     pub(crate) slot_sites: Vec<Site>,
     pub(crate) posters: Arc<PosterShelf>,
-    /// Held from reading a channel until it is written: of two changes at once neither is lost.
-    pub(crate) changing: tokio::sync::Mutex<()>,
+    pub(crate) changing: Turns,
 }
 
 impl fmt::Debug for House {
@@ -131,7 +131,7 @@ impl House {
             audience: Audience::new(audience),
             slot_sites,
             posters: Arc::new(PosterShelf::new(state_folder.join("posters"))),
-            changing: tokio::sync::Mutex::default(),
+            changing: Turns::default(),
         });
         let rules: Arc<dyn RuleBook> = house.clone();
         house.tasks().spawn(waverant_library::keep(library, rules));

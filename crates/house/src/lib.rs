@@ -22,6 +22,7 @@ mod posters;
 mod report;
 mod shows;
 mod touched;
+mod turns;
 mod watching;
 mod words;
 

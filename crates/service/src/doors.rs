@@ -7,7 +7,7 @@ use std::time::Duration;
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::runtime::Handle;
 use tokio::task::JoinHandle;
-use waverant_api::{ApiState, FirstRun, HttpDoors, Ports, router, serve};
+use waverant_api::{ApiState, FirstRun, HttpDoors, Ports, Proxies, router, serve};
 use waverant_house::House;
 use waverant_net::{Places, ServerTls};
 use waverant_relay::LobbyLimits;
@@ -134,9 +134,11 @@ impl Doors {
         });
         let callers = router(ApiState::new(house.clone(), first_run, settings.host.clone(), ports));
         let secure = |listener: Option<TcpListener>| listener.zip(tls.clone());
-        let doors = HttpDoors { plain: self.viewing, secure: secure(viewing_https), places: viewing_places };
+        let proxies = Proxies::new(settings.proxies.clone());
+        let (plain, secure_viewing) = (self.viewing, secure(viewing_https));
+        let doors = HttpDoors { plain, secure: secure_viewing, places: viewing_places, proxies: proxies.clone() };
         let viewers = for_viewers.spawn(serve(doors, viewers, house.clone()));
-        let doors = HttpDoors { plain: self.http, secure: secure(https), places: http_places };
+        let doors = HttpDoors { plain: self.http, secure: secure(https), places: http_places, proxies };
         let callers = serve(doors, callers, house.clone());
         // Neither is waited for as sessions are: a caller that takes nothing must not hold up a stop.
         tokio::spawn(async move {

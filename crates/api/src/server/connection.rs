@@ -22,6 +22,7 @@ use tower::ServiceExt;
 use waverant_net::{Place, ServerTls, bound_send_buffer, give_up_after};
 
 use super::activity::{Activity, BusyBody};
+use super::proxies::Proxies;
 
 /// How long the handshake of TLS may take.
 const HANDSHAKE_TIMEOUT: Duration = Duration::from_secs(5);
@@ -55,6 +56,7 @@ const LAST_ANSWERS: Duration = Duration::from_secs(30);
 #[derive(Clone, Debug)]
 pub(super) struct Connection {
     peer: SocketAddr,
+    proxies: Proxies,
     place: Arc<Place>,
     router: Router,
     stopping: CancellationToken,
@@ -62,8 +64,14 @@ pub(super) struct Connection {
 }
 
 impl Connection {
-    pub(super) fn new(peer: SocketAddr, place: Arc<Place>, router: Router, stopping: CancellationToken) -> Self {
-        Self { peer, place, router, stopping, activity: Activity::new() }
+    pub(super) fn new(
+        peer: SocketAddr,
+        proxies: Proxies,
+        place: Arc<Place>,
+        router: Router,
+        stopping: CancellationToken,
+    ) -> Self {
+        Self { peer, proxies, place, router, stopping, activity: Activity::new() }
     }
 
     /// Serves it to its end.
@@ -149,8 +157,9 @@ impl Connection {
         {
             request.headers_mut().insert(header::HOST, host);
         }
+        let (caller, is_secure) = self.proxies.caller(self.peer, is_secure, request.headers());
         request.extensions_mut().insert(if is_secure { Scheme::HTTPS } else { Scheme::HTTP });
-        request.extensions_mut().insert(ConnectInfo(self.peer));
+        request.extensions_mut().insert(ConnectInfo(caller));
         request.extensions_mut().insert(self.place.clone());
         let mut response = self.router.oneshot(request).await?;
         if is_secure {

@@ -27,7 +27,7 @@ pub(super) enum Link {
         /// How many may watch by it at a time; 0 is as many as the channel takes.
         #[arg(long, value_name = "COUNT", default_value_t = 0)]
         most_viewers: u32,
-        /// A site whose pages alone may show it, as in https://www.wexcombe.example; may be given up to 16 times.
+        /// A site whose pages alone may show it, as in `https://www.wexcombe.example`; may be given up to 16 times.
         #[arg(long, value_name = "SITE")]
         site: Vec<String>,
         /// Show rehearsals too.

@@ -39,7 +39,7 @@ pub(super) struct Change {
     /// A word to find it by; may be given up to 12 times.
     #[arg(long)]
     tag: Vec<String>,
-    /// Where more is, as in \"Results=https://www.wexcombe.example/results\"; may be given up to 12 times.
+    /// Where more is, as in `Results=https://www.wexcombe.example/results`; may be given up to 12 times.
     #[arg(long, value_name = "LABEL=ADDRESS", value_parser = link_of)]
     link: Vec<PageLink>,
     /// When the next show begins, as in 2026-05-17T14:00:00Z.

@@ -175,7 +175,7 @@ pub(super) struct ViewingRules {
     /// How many may watch at a time; 0 is as many as the house takes.
     #[arg(long, value_name = "COUNT")]
     most_viewers: Option<u32>,
-    /// A site whose pages may show it while everybody may watch, as in https://www.wexcombe.example; may be given up
+    /// A site whose pages may show it while everybody may watch, as in `https://www.wexcombe.example`; may be given up
     /// to 16 times.
     #[arg(long, value_name = "SITE")]
     site: Vec<String>,

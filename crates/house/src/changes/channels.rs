@@ -50,7 +50,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if a field is not as expected, there is no such channel, or the database is away.
     pub async fn change_channel(&self, name: &str, form: ChangeChannel, by: &Actor) -> Result<Channel, HouseError> {
-        let _changing = self.changing.lock().await;
+        let _changing = self.changing.of(name).await;
         let present = self.store.channel(name).await?.settings;
         let settings = ChannelSettings {
             title: checked_text("title", &form.title.unwrap_or(present.title), MAX_TITLE)?,

@@ -49,7 +49,7 @@ impl House {
     }
 
     async fn set_poster(&self, channel: &str, poster: Option<String>, by: &Actor) -> Result<Channel, HouseError> {
-        let _changing = self.changing.lock().await;
+        let _changing = self.changing.of(channel).await;
         let present = self.store.channel(channel).await?.settings;
         let page = ChannelPage { poster, ..present.viewing.page };
         let settings = ChannelSettings { viewing: ViewingRules { page, ..present.viewing }, ..present };

@@ -24,7 +24,7 @@ impl House {
             Ok::<_, HouseError>(slate)
         });
         let slate = kept.await??;
-        let _changing = self.changing.lock().await;
+        let _changing = self.changing.of(&channel.name).await;
         // Read again: it may have been changed while the clip was looked at.
         let present = self.store.channel(&channel.name).await?.settings;
         let settings = ChannelSettings { slate: SlateChoice::Uploaded, ..present };

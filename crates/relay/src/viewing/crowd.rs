@@ -149,15 +149,17 @@ struct Viewer {
     asked: Option<Instant>,
 }
 
-/// What tells who fetches: the channel, the link, and the device.
-type Fetcher = (u64, Option<u64>, u64);
+/// Who watches what with which device: the channel, the link, and the device.
+type Watcher = (u64, Option<u64>, u64);
 
 /// Who watches which channel, and how many may.
 #[derive(Debug, Default)]
 pub struct Crowd {
     next: u64,
     viewers: HashMap<ViewerId, Viewer>,
-    fetchers: HashMap<Fetcher, ViewerId>,
+    /// The seats of each, the oldest first.
+    watchers: HashMap<Watcher, Vec<ViewerId>>,
+    /// Devices of an address that fetch.
     devices: HashMap<u64, u16>,
     channels: HashMap<u64, ViewerCounts>,
     links: HashMap<u64, u32>,
@@ -205,8 +207,13 @@ impl Crowd {
     pub fn leave(&mut self, id: ViewerId) {
         let Some(Viewer { newcomer, asked }) = self.viewers.remove(&id) else { return };
         if asked.is_some() {
-            self.fetchers.remove(&fetcher(&newcomer));
             lower(&mut self.devices, newcomer.address);
+        }
+        if let Some(seats) = self.watchers.get_mut(&watcher(&newcomer)) {
+            seats.retain(|seat| *seat != id);
+            if seats.is_empty() {
+                self.watchers.remove(&watcher(&newcomer));
+            }
         }
         if let Some(counts) = self.channels.get_mut(&newcomer.channel) {
             let count = counts.of(newcomer.way);
@@ -249,13 +256,13 @@ impl Crowd {
     }
 
     fn fetching(&self, newcomer: &Newcomer) -> Option<ViewerId> {
-        let id = (newcomer.way == Way::Segments).then(|| self.fetchers.get(&fetcher(newcomer)))?;
-        id.copied()
+        let seats = (newcomer.way == Way::Segments).then(|| self.watchers.get(&watcher(newcomer)))??;
+        seats.iter().copied().find(|id| self.viewers.get(id).is_some_and(|viewer| viewer.asked.is_some()))
     }
 
     /// The newcomer, as a device of its own if its address has not too many already.
     fn told_apart(&self, newcomer: Newcomer) -> Newcomer {
-        if newcomer.way != Way::Segments || self.fetchers.contains_key(&fetcher(&newcomer)) {
+        if newcomer.way != Way::Segments || self.fetching(&newcomer).is_some() {
             return newcomer;
         }
         let has_many = self.devices.get(&newcomer.address).is_some_and(|count| *count >= MAX_DEVICES);
@@ -281,16 +288,15 @@ impl Crowd {
     /// Who watches the same with the same device for longest: a player that comes again before its old connection is
     /// known to be lost.
     fn oldest_like(&self, newcomer: &Newcomer) -> Option<ViewerId> {
-        let is_like = |viewer: &Viewer| fetcher(&viewer.newcomer) == fetcher(newcomer);
-        self.viewers.iter().filter(|(_, viewer)| is_like(viewer)).map(|(id, _)| *id).min()
+        self.watchers.get(&watcher(newcomer))?.first().copied()
     }
 
     fn add(&mut self, now: Instant, newcomer: Newcomer) -> ViewerId {
         self.next += 1;
         let (id, fetches) = (ViewerId(self.next), newcomer.way == Way::Segments);
         self.viewers.insert(id, Viewer { newcomer, asked: fetches.then_some(now) });
+        self.watchers.entry(watcher(&newcomer)).or_default().push(id);
         if fetches {
-            self.fetchers.insert(fetcher(&newcomer), id);
             *self.devices.entry(newcomer.address).or_default() += 1;
         }
         let counts = self.channels.entry(newcomer.channel).or_default();
@@ -304,7 +310,7 @@ impl Crowd {
     }
 }
 
-fn fetcher(newcomer: &Newcomer) -> Fetcher {
+fn watcher(newcomer: &Newcomer) -> Watcher {
     (newcomer.channel, newcomer.link, newcomer.device)
 }
 

@@ -1,14 +1,15 @@
 use std::collections::HashMap;
+use std::fmt::Display;
 use std::net::SocketAddr;
 use std::ops::{Range, RangeInclusive};
 use std::path::Path;
+use std::str::FromStr;
 
 use serde::Deserialize;
 use toml::Spanned;
 
 use super::{LogFormat, SettingsError};
 use waverant_net::TlsFiles;
-use waverant_relay::Site;
 
 type Text = Option<Spanned<String>>;
 type Number = Option<Spanned<u64>>;
@@ -48,6 +49,7 @@ pub(super) struct House {
     pub(super) take_undo_s: Number,
     pub(super) ready_file: Text,
     pub(super) slot_sites: Text,
+    pub(super) proxies: Text,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -188,11 +190,14 @@ impl<'a> Reader<'a> {
         Err(self.error(origin, format!("{number} is not between {} and {}", range.start(), range.end())))
     }
 
-    /// Sites with a space between.
-    pub(super) fn sites(&self, section: &str, key: &str, value: Text) -> Result<Vec<Site>, SettingsError> {
+    /// Sites, addresses and the like, with a space between.
+    pub(super) fn list<T>(&self, section: &str, key: &str, value: Text) -> Result<Vec<T>, SettingsError>
+    where
+        T: FromStr<Err: Display>,
+    {
         let Some((text, origin)) = self.find(section, key, value) else { return Ok(Vec::new()) };
-        let sites: Result<Vec<Site>, _> = text.split_whitespace().map(str::parse).collect();
-        sites.map_err(|error| self.error(origin, error.to_string()))
+        let list: Result<Vec<T>, _> = text.split_whitespace().map(str::parse).collect();
+        list.map_err(|error| self.error(origin, error.to_string()))
     }
 
     pub(super) fn database_url(&self, value: Text) -> Result<Option<String>, SettingsError> {

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use thiserror::Error;
 use waverant_house::AudienceLimits;
-use waverant_relay::Site;
+use waverant_relay::{AddressRange, Site};
 use waverant_rtmp::Limits;
 
 use file::{File, Limits as LimitsSection, Reader};
@@ -108,6 +108,8 @@ pub struct Settings {
     pub viewing_connections: usize,
     /// From one address.
     pub viewing_connections_per_address: usize,
+    /// Proxies whose word on who calls is believed.
+    pub proxies: Vec<AddressRange>,
     /// Sites that pages of channels may show beside the player.
     pub slot_sites: Vec<Site>,
     /// How many may watch.
@@ -184,7 +186,8 @@ impl Settings {
             http_connections_per_address: per_address("http", limits.http_connections_per_address, 128)?,
             viewing_connections: count("viewing_connections", limits.viewing_connections, 1024)?,
             viewing_connections_per_address: per_address("viewing", limits.viewing_connections_per_address, 256)?,
-            slot_sites: reader.sites("house", "slot_sites", file.house.slot_sites)?,
+            slot_sites: reader.list("house", "slot_sites", file.house.slot_sites)?,
+            proxies: reader.list("house", "proxies", file.house.proxies)?,
             audience,
             rtmp_limits,
             log_format: reader.log_format(file.log.format)?,
