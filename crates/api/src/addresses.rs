@@ -71,6 +71,7 @@ fn addresses_under(state: &ApiState, headers: &HeaderMap, path: &str) -> Viewing
         hls: format!("{page}/live/index.m3u8"),
         dash: format!("{page}/live/index.mpd"),
         transport_stream: format!("{page}/stream.ts"),
+        flv: format!("{page}/stream.flv"),
         pictures: format!("ws{secure}://{place}/pictures"),
         page,
     }

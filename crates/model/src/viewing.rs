@@ -66,6 +66,8 @@ pub struct ViewingAddresses {
     pub dash: String,
     /// For players that take a continuous MPEG transport stream over HTTP.
     pub transport_stream: String,
+    /// For players that take a continuous FLV stream over HTTP.
+    pub flv: String,
     /// For pages that take a picture at a time over a WebSocket.
     pub pictures: String,
 }
@@ -215,7 +217,7 @@ pub struct ViewerCounts {
     pub segments: u32,
     /// A picture at a time over a WebSocket.
     pub pictures: u32,
-    /// A transport stream over HTTP.
+    /// A continuous stream over HTTP.
     pub transport_stream: u32,
     /// RTMP.
     pub rtmp: u32,

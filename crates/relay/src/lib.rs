@@ -27,9 +27,9 @@ pub use gate::{
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use hub_needs::HubNeeds;
 pub use leg::{
-    AudioChoice, AudioPick, AudioPickError, Breach, Gap, Leg, LegAddress, LegAddressError, LegDestination, LegHistory,
-    LegOrder, LegPhase, LegPolicy, LegState, Limit, LimitsSheet, LimitsWatch, Mask, OnBreach, Otherwise, RtmpSink,
-    SinkError, SinkOutput, SinkRules, StreamFacts, TsSink,
+    AudioChoice, AudioPick, AudioPickError, Breach, FlvOutput, Gap, Leg, LegAddress, LegAddressError, LegDestination,
+    LegHistory, LegOrder, LegPhase, LegPolicy, LegState, Limit, LimitsSheet, LimitsWatch, Mask, OnBreach, Otherwise,
+    RtmpSink, SinkError, SinkOutput, SinkRules, StreamFacts, TsSink,
 };
 pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};
 pub use meter::{PictureRate, RateMeter};

@@ -36,6 +36,11 @@ pub struct Capabilities {
 }
 
 impl Capabilities {
+    /// Those of who takes every codec, with one track of each kind.
+    pub fn every_codec() -> Self {
+        Self { takes_any: true, ..Self::default() }
+    }
+
     /// Reads the fields of both versions of Enhanced RTMP from an object of `connect` or of its
     /// answer.
     pub fn read(object: &Value) -> Self {

@@ -14,8 +14,8 @@ mod piece_body;
 mod recording;
 mod screens;
 mod still;
+mod stream;
 mod take_body;
-mod transport;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -83,7 +83,8 @@ fn ways() -> Router<ViewingState> {
         .route("/live/{run}/{track}/index.m3u8", get(hls::playlist))
         .route("/live/{run}/{track}/{piece}", get(hls::piece))
         .route("/pictures", get(pictures::upgrade))
-        .route("/stream.ts", get(transport::stream))
+        .route("/stream.ts", get(stream::transport_stream))
+        .route("/stream.flv", get(stream::flv))
         .route("/still.jpg", get(still::still))
         .route("/state", get(page::state))
         .route("/recording", get(recording::about))

@@ -120,6 +120,7 @@ fn rows(addresses: &ViewingAddresses) -> Vec<Row> {
         row("HLS, also with low latency", &addresses.hls),
         row("DASH", &addresses.dash),
         row("transport stream over HTTP", &addresses.transport_stream),
+        row("FLV over HTTP", &addresses.flv),
         row("pictures over a WebSocket", &addresses.pictures),
         row("a still, as JPEG", &addresses.still),
     ]

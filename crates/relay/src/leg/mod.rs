@@ -2,6 +2,7 @@
 
 mod address;
 mod audio_choice;
+mod flv_output;
 mod history;
 mod limits;
 mod mask;
@@ -16,6 +17,7 @@ mod ts_sink;
 
 pub use address::{LegAddress, LegAddressError};
 pub use audio_choice::{AudioChoice, AudioPick, AudioPickError, Otherwise};
+pub use flv_output::FlvOutput;
 pub use history::{Gap, LegHistory};
 pub use limits::{Breach, Limit, LimitsSheet, LimitsWatch, OnBreach, StreamFacts};
 pub use mask::Mask;

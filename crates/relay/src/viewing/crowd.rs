@@ -20,7 +20,7 @@ pub enum Way {
     Segments,
     /// A picture at a time over a WebSocket.
     Pictures,
-    /// A transport stream over HTTP.
+    /// A continuous stream over HTTP: MPEG-TS or FLV.
     TransportStream,
     /// RTMP.
     Rtmp,
@@ -35,7 +35,7 @@ pub struct ViewerCounts {
     pub segments: u32,
     /// A picture at a time over a WebSocket.
     pub pictures: u32,
-    /// A transport stream over HTTP.
+    /// A continuous stream over HTTP: MPEG-TS or FLV.
     pub transport_stream: u32,
     /// RTMP.
     pub rtmp: u32,

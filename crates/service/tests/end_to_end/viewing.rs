@@ -109,28 +109,35 @@ async fn viewers_take_a_picture_at_a_time() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn players_take_a_transport_stream() {
+async fn players_take_continuous_streams() {
     let ground = Ground::new().await;
     let house = ground.start();
     let key = house.make_channel(0);
     house.change_channel(json!({"viewing": {"audience": "everybody"}}));
-    let player = async {
-        on_air(&house, 1_000).await;
-        let address = format!("http://{}/watch/finish-line/stream.ts", house.viewing);
+    let viewing = house.viewing;
+    let take = |name: &'static str| {
         tokio::task::spawn_blocking(move || {
-            let mut answer = ureq::get(address).call().unwrap();
+            let mut answer = ureq::get(format!("http://{viewing}/watch/finish-line/{name}")).call().unwrap();
             let mut bytes = Vec::new();
             answer.body_mut().as_reader().read_to_end(&mut bytes).unwrap();
             (answer.headers()["content-type"].to_str().unwrap().to_owned(), bytes)
         })
-        .await
-        .unwrap()
     };
-    let (sent, (media_type, bytes)) = tokio::join!(house.publish(house.encoder(&key, 6.0)), player);
-    assert_eq!((media_type.as_str(), bytes.len() % 188), ("video/mp2t", 0));
-    let received = waverant_standin::read_transport_stream(&bytes).unwrap();
+    let players = async {
+        on_air(&house, 1_000).await;
+        let (ts, flv) = tokio::join!(take("stream.ts"), take("stream.flv"));
+        (ts.unwrap(), flv.unwrap())
+    };
+    let (sent, ((ts_type, ts), (flv_type, flv))) = tokio::join!(house.publish(house.encoder(&key, 6.0)), players);
+    assert_eq!((ts_type.as_str(), ts.len() % 188, flv_type.as_str()), ("video/mp2t", 0, "video/x-flv"));
+    let received = waverant_standin::read_transport_stream(&ts).unwrap();
     assert!(received.iter().filter(|mark| mark.kind.is_picture()).count() > 100);
     assert_eq!(first_difference(&sent.sent, &received), None);
+    let received = waverant_standin::read_flv(&flv).unwrap();
+    let kinds: Vec<MarkKind> = received.iter().map(|mark| mark.kind).take(3).collect();
+    assert_eq!(kinds, [MarkKind::VideoHeader, MarkKind::AudioHeader, MarkKind::Keyframe]);
+    assert!(received.iter().filter(|mark| mark.kind.is_picture()).count() > 100);
+    assert_eq!(compare(&sent.sent, &received, true).fault, None);
 }
 
 /// Who may not watch sees nothing, not even that there is a channel; and a channel that is closed is closed at once.

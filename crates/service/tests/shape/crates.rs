@@ -10,7 +10,7 @@ const ARROWS: &[(&str, &[&str])] = &[
         "api",
         &["container", "house", "library", "media", "model", "net", "relay", "show", "sources", "store", "viewing"],
     ),
-    ("viewing", &["container", "house", "library", "media", "net", "relay", "show", "store"]),
+    ("viewing", &["container", "house", "library", "media", "net", "relay", "rtmp", "show", "store"]),
     ("sources", &["codec", "house", "media", "net", "relay", "rtmp", "show", "srt", "udp"]),
     ("house", &["codec", "library", "media", "model", "net", "relay", "rtmp", "show", "srt", "store"]),
     ("library", &["codec", "container", "media", "relay", "store"]),
