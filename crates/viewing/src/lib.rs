@@ -35,6 +35,7 @@ pub use screens::keep_ready;
 pub use take_body::serve_take;
 
 pub(crate) use fault::Fault;
+use recording::Recordings;
 use screens::Screens;
 
 /// How often it is looked whether who stays may still watch.
@@ -48,12 +49,13 @@ pub(crate) const ALLOWANCE: waverant_media::MediaTime = waverant_media::MediaTim
 pub struct ViewingState {
     house: Arc<House>,
     screens: Arc<Screens>,
+    recordings: Arc<Recordings>,
 }
 
 impl ViewingState {
     /// Viewing of a house's channels.
     pub fn new(house: Arc<House>) -> Self {
-        Self { house, screens: Arc::default() }
+        Self { house, screens: Arc::default(), recordings: Arc::default() }
     }
 }
 

@@ -59,7 +59,8 @@ impl Screens {
     }
 }
 
-/// Packages the shows of channels that are to be ready before somebody watches, until the service stops.
+/// Packages the shows of channels that are to be ready before somebody watches, and lets go of recordings that nobody
+/// watches any more, until the service stops.
 pub async fn keep_ready(state: ViewingState) {
     let mut ticks = interval(READY_INTERVAL);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
@@ -68,6 +69,7 @@ pub async fn keep_ready(state: ViewingState) {
             _ = ticks.tick() => {}
             () = state.house.stopping().cancelled() => return,
         }
+        state.recordings.forget_old();
         let directory = state.house.directory();
         let is_wanted =
             |rules: &&Arc<ChannelRules>| rules.viewing.is_always_ready && rules.viewing.audience != Audience::Nobody;
