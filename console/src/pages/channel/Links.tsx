@@ -10,7 +10,7 @@ import { ErrorNote, LoadingNote } from "../../components/Notes";
 import { moment } from "../../lib/format";
 
 /** The links by which a channel can be watched. */
-export function Links({ channel }: { channel: string }) {
+export function Links({ channel, isClosed }: { channel: string; isClosed: boolean }) {
   const links = useViewingLinks(channel);
   const remove = useRemoveViewingLink(channel);
   const [isAdding, setAdding] = useState(false);
@@ -26,6 +26,9 @@ export function Links({ channel }: { channel: string }) {
           <Plus className="size-4" /> Make link
         </button>
       </div>
+      {isClosed && (links.data?.length ?? 0) > 0 && (
+        <p className="px-4 pb-2 text-sm text-base-content/70 sm:px-5">While the channel is closed, links to takes alone open something.</p>
+      )}
       {links.isPending && <LoadingNote />}
       {links.error && <ErrorNote error={links.error} />}
       {remove.error && <ErrorNote error={remove.error} />}

@@ -61,7 +61,7 @@ export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts 
       </div>
       <PageTexts channel={channel} />
       <Watching channel={channel.name} now={now} />
-      {audience !== "nobody" && <Links channel={channel.name} />}
+      <Links channel={channel.name} isClosed={audience === "nobody"} />
     </Section>
   );
 }

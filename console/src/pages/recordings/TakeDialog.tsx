@@ -188,7 +188,7 @@ export function TakeDialog({ session, number, onGone, onClose }: TakeName & { on
           )}
           {known.is_here && known.state !== "writing" && <Cutter take={known} piece={piece} onPiece={setPiece} now={now} />}
           {known.is_here && <Downloads take={known} piece={piece} />}
-          {known.is_here && <Share take={known} />}
+          {known.is_here && known.state !== "writing" && <Share take={known} />}
           <NoteForm key={`${known.session}/${known.number}`} take={known} />
           <Actions take={known} onGone={onGone} />
           <p className="text-xs text-base-content/65">
