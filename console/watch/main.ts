@@ -8,7 +8,9 @@ import { view } from "./view";
 interface State {
   title: string;
   state: "off_air" | "on_air" | "holding";
-  way: Way;
+  /** The way to begin with; none where browsers cannot watch. */
+  way: Way | null;
+  ways: Way[];
   session: number | null;
   has_seat: boolean;
   has_recording: boolean;
@@ -60,13 +62,12 @@ function startByHand(): void {
 }
 
 /** The way can be chosen in the address. */
-function wantedWay(): Way | null {
-  const wanted = wishes.get("way");
-  return wanted === "pictures" || wanted === "near" || wanted === "plain" ? wanted : null;
+function wantedWay(ways: Way[]): Way | null {
+  return ways.find((way) => way === wishes.get("way")) ?? null;
 }
 
-function begin(state: State): void {
-  const wanted = wantedWay();
+function begin(state: State, way: Way): void {
+  const wanted = wantedWay(state.ways);
   session = state.session;
   wasOn = true;
   const addresses = { pictures: `${base.replace(/^http/, "ws")}/pictures`, playlist: `${base}/live/index.m3u8` };
@@ -75,7 +76,7 @@ function begin(state: State): void {
     onSounds: (sounds: Sound[], chosen: number) => controls.showSounds(sounds, chosen),
     onOver: () => void ask(),
   };
-  player = new Player(parts.video, addresses, events, wanted ?? state.way, wanted === null);
+  player = new Player(parts.video, addresses, events, wanted ?? way, wanted === null && state.ways.includes("near"));
   parts.page.dataset.state = "on";
 }
 
@@ -149,7 +150,11 @@ async function ask(): Promise<void> {
   }
   if (!player) {
     recording.hide();
-    begin(state);
+    if (!state.way) {
+      controls.say("This show is watched with a player program, and not in a browser.");
+      return;
+    }
+    begin(state, state.way);
   }
   controls.say(state.state === "holding" ? "The picture is interrupted. It comes back by itself." : "");
 }

@@ -23,7 +23,8 @@ function leg(state: LiveLeg["state"], more: Partial<LiveLeg> = {}): LiveLeg {
 
 function channel(title: string, state: LiveChannel["state"], legs: LiveLeg[]): LiveChannel {
   const session = state === "off air" ? null : ({ id: 1 } as LiveChannel["session"]);
-  return { name: title.toLowerCase(), title, state, session, legs };
+  const viewers = { segments: 0, pictures: 0, stream: 0, rtmp: 0, srt: 0, total: 0 };
+  return { name: title.toLowerCase(), title, state, viewers, session, legs };
 }
 
 describe("summary", () => {

@@ -8,10 +8,10 @@ use waverant_library::LOW_TIME;
 use waverant_media::{SoundFormat, Track, TrackKind, Tracks};
 use waverant_model::{
     Board, ChannelState, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LiveLine, LiveLinePoint, LiveSession,
-    LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount,
+    LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount, ViewerCounts,
 };
 use waverant_relay::{
-    ChannelRules, LegOrder, LinePoint, LineQuality, SessionState, StreamFacts, TakeState, ViewerCounts, advised_latency,
+    ChannelRules, LegOrder, LinePoint, LineQuality, SessionState, StreamFacts, TakeState, advised_latency,
 };
 use waverant_show::{LegSnapshot, Show, SourceSnapshot};
 
@@ -25,8 +25,9 @@ fn millis(duration: Duration) -> u64 {
 pub(crate) fn look(house: &House) -> Board {
     let directory = house.directory();
     let channels = directory.channels().map(|rules| match house.show(rules.id) {
-        Some(show) => on_air(rules, &show, house.viewer_counts(rules.id)),
+        Some(show) => on_air(rules, &show, viewers(house, rules)),
         None => LiveChannel {
+            viewers: viewers(house, rules),
             name: rules.name.to_string(),
             title: rules.title.clone(),
             state: ChannelState::OffAir,
@@ -61,6 +62,10 @@ fn live_disk(house: &House) -> Option<LiveDisk> {
     })
 }
 
+fn viewers(house: &House, rules: &ChannelRules) -> ViewerCounts {
+    tell_viewing::viewer_counts(house.viewer_counts(rules.id))
+}
+
 fn on_air(rules: &ChannelRules, show: &Show, viewers: ViewerCounts) -> LiveChannel {
     let source = show.source_snapshot();
     LiveChannel {
@@ -72,12 +77,13 @@ fn on_air(rules: &ChannelRules, show: &Show, viewers: ViewerCounts) -> LiveChann
             // Its delayed legs play on.
             SessionState::Over => ChannelState::Over,
         },
-        session: Some(live_session(show, source, viewers)),
+        viewers,
+        session: Some(live_session(show, source)),
         legs: show.legs().into_iter().map(live_leg).collect(),
     }
 }
 
-fn live_session(show: &Show, source: SourceSnapshot, viewers: ViewerCounts) -> LiveSession {
+fn live_session(show: &Show, source: SourceSnapshot) -> LiveSession {
     let counters = source.counters;
     let (recorder, recorder_reason) = live_recorder(show.recorder().state().0);
     LiveSession {
@@ -95,7 +101,6 @@ fn live_session(show: &Show, source: SourceSnapshot, viewers: ViewerCounts) -> L
         audio: live_audio(&source.tracks),
         bitrate_bps: source.video_bps + source.audio_bps,
         audio_bitrate_bps: source.audio_bps,
-        viewers: tell_viewing::viewer_counts(viewers),
         waiting: source.waiting,
         findings: source.findings,
         line: source.line.map(|line| live_line(line, &source.line_points, None)),

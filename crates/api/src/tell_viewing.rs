@@ -1,6 +1,6 @@
 //! How watching is told to callers.
 
-use waverant_house::{audience_word, nearness_word};
+use waverant_house::{audience_word, between_word, nearness_word, way_word};
 use waverant_model as model;
 use waverant_relay::{ChannelPage, PageLink, Site, ViewerCounts, ViewingLink, ViewingRules};
 use waverant_store as store;
@@ -13,6 +13,8 @@ pub(crate) fn viewing(rules: &ViewingRules, addresses: model::ViewingAddresses) 
         is_always_ready: rules.is_always_ready,
         most_viewers: rules.most_viewers.unwrap_or(0),
         sites: site_names(&rules.sites),
+        ways: rules.ways.iter().map(way_word).collect(),
+        between_shows: between_word(rules.between_shows),
         page: page(&rules.page),
         addresses,
     }
@@ -50,8 +52,8 @@ pub(crate) fn link(from: &ViewingLink, viewer_count: u32, addresses: model::View
 }
 
 pub(crate) fn viewer_counts(from: ViewerCounts) -> model::ViewerCounts {
-    let ViewerCounts { segments, pictures, transport_stream, rtmp, srt } = from;
-    model::ViewerCounts { segments, pictures, transport_stream, rtmp, srt, total: from.total() }
+    let ViewerCounts { segments, pictures, stream, rtmp, srt } = from;
+    model::ViewerCounts { segments, pictures, stream, rtmp, srt, total: from.total() }
 }
 
 pub(crate) fn viewer_minute(from: &store::ViewerMinute) -> model::ViewerMinute {

@@ -37,4 +37,4 @@ pub use source::Source;
 pub use stream::{ElementaryStream, StreamEvent};
 #[cfg(any(test, feature = "testing"))]
 pub use ts::TsTimingCheck;
-pub use ts::{TsCounters, TsReader, TsWriter, Uncarried, is_writable};
+pub use ts::{TS_NULL_PACKET, TsCounters, TsReader, TsWriter, Uncarried, is_writable};

@@ -109,7 +109,7 @@ impl House {
         let orders = directory.orders(rules.id).to_vec();
         let begun = Show::begin(&self.surroundings, self.start(rules, publisher, orders, false));
         let (show, seat) = begun.map_err(|_| away(TurnAwayReason::ChannelBusy))?;
-        shows.insert(rules.id, show);
+        self.shows.put(&mut shows, &show);
         Ok(seat)
     }
 
@@ -132,7 +132,7 @@ impl House {
         };
         let begun = Show::begin(&self.surroundings, self.start(rules, publisher, orders, true));
         let begun = begun.map_err(|_| ChannelBusy)?;
-        shows.insert(rules.id, begun.0.clone());
+        self.shows.put(&mut shows, &begun.0);
         Ok(begun)
     }
 
@@ -147,20 +147,32 @@ impl House {
         ShowStart { id, rules: rules.clone(), publisher, started_at, orders, is_rehearsal }
     }
 
-    /// The session that somebody watches whose viewing key was judged, and a seat in its audience.
+    /// A seat in the audience for somebody whose viewing key was judged.
     ///
     /// # Errors
-    /// Why there is nothing to watch, or no seat.
-    pub fn watch_by_key(
-        &self,
-        peer: SocketAddr,
-        admission: &Admission,
-        way: Way,
-    ) -> Result<(Arc<Show>, ViewerSeat), TurnAwayReason> {
-        let show = self.show(admission.channel.id).filter(|show| !show.is_over()).ok_or(TurnAwayReason::OffAir)?;
+    /// Why there is none.
+    pub fn seat_by_key(&self, peer: SocketAddr, admission: &Admission, way: Way) -> Result<ViewerSeat, TurnAwayReason> {
+        let directory = self.directory();
+        let rules = directory.channel(admission.channel.id).ok_or(TurnAwayReason::UnknownKey)?;
+        if !rules.viewing.ways.has(way) {
+            return Err(TurnAwayReason::WayClosed);
+        }
         let spectator = Spectator { address: peer.ip(), program: &admission.key_prefix, link: None, way };
-        let seat = self.seat_viewer(&show.rules(), &spectator).map_err(TurnAwayReason::NoSeat)?;
-        Ok((show, seat))
+        self.seat_viewer(rules, &spectator).map_err(TurnAwayReason::NoSeat)
+    }
+
+    /// Why somebody who plays by a viewing key may not go on, if so.
+    pub fn player_fault(&self, key_id: u64, seat: &ViewerSeat) -> Option<&'static str> {
+        if seat.lost.is_cancelled() {
+            return Some("Another player with this key took the place.");
+        }
+        let directory = self.directory();
+        if let Some(fault) = directory.gate().key_fault(key_id, OffsetDateTime::now_utc()) {
+            return Some(fault.for_player());
+        }
+        let rules = directory.channel(seat.channel_id);
+        let is_open = rules.is_none_or(|rules| rules.viewing.ways.has(seat.way));
+        (!is_open).then_some("This channel is not watched this way any more.")
     }
 
     /// Salt and opaque text of a challenge for an encoder that shows its key by user name and password.

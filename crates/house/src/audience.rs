@@ -16,6 +16,9 @@ use waverant_store::ViewerMinute;
 /// How many minutes of channels wait for the database, at most.
 const MAX_WAITING: usize = 20_000;
 
+/// What a stream counts for of which nobody knows yet what it takes, in bits per second.
+const USUAL_STREAM_BPS: f64 = 5_000_000.0;
+
 /// What limits the audience of a house.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct AudienceLimits {
@@ -79,6 +82,10 @@ struct Seats {
 pub struct ViewerSeat {
     id: ViewerId,
     seats: Arc<Mutex<Seats>>,
+    /// The channel that is watched.
+    pub channel_id: u64,
+    /// How.
+    pub way: Way,
     /// Cancelled when the same device came again and took the seat.
     pub lost: CancellationToken,
 }
@@ -105,7 +112,8 @@ impl Audience {
     /// A seat for somebody who stays connected.
     pub(crate) fn seat(&self, rules: &ChannelRules, spectator: &Spectator<'_>) -> Result<ViewerSeat, NoRoom> {
         let (id, lost) = self.enter(rules, spectator)?;
-        Ok(ViewerSeat { id, seats: self.seats.clone(), lost })
+        let (channel_id, way) = (rules.id, spectator.way);
+        Ok(ViewerSeat { id, seats: self.seats.clone(), channel_id, way, lost })
     }
 
     /// True if somebody would get a seat now.
@@ -129,8 +137,18 @@ impl Audience {
         Some(UplinkLoad { carries_bps, legs_bps: load.legs_bps, viewers_bps: load.viewers_bps(&seats.crowd) })
     }
 
-    pub(crate) fn set_load(&self, load: Load) {
-        *self.load.lock() = load;
+    /// What a channel's stream takes now, or took before where nothing has come of it yet.
+    pub(crate) fn known_bps(&self, channel: u64, now_bps: f64) -> f64 {
+        let before = || self.load.lock().streams.get(&channel).copied().unwrap_or(0.0);
+        if now_bps > 0.0 { now_bps } else { before() }
+    }
+
+    /// Channels that are not on air, or of which nothing has come yet, are taken for what they were: who waits for
+    /// their next show is counted.
+    pub(crate) fn set_load(&self, new: Load) {
+        let mut load = self.load.lock();
+        load.legs_bps = new.legs_bps;
+        load.streams.extend(new.streams.into_iter().filter(|(_, stream_bps)| *stream_bps > 0.0));
     }
 
     /// What is to be written.
@@ -161,8 +179,7 @@ impl Audience {
             house: self.limits.viewers,
             uplink: self.limits.uplink_bps.map(|carries_bps| {
                 let load = self.load.lock();
-                let stream_bps = load.streams.get(&rules.id).copied().unwrap_or(0.0);
-                Room::viewers_of(carries_bps, load.legs_bps + load.viewers_bps(crowd), stream_bps)
+                Room::viewers_of(carries_bps, load.legs_bps + load.viewers_bps(crowd), load.stream_bps(rules.id))
             }),
         }
     }
@@ -204,10 +221,12 @@ impl Load {
         *self.streams.entry(channel).or_default() += stream_bps;
     }
 
+    fn stream_bps(&self, channel: u64) -> f64 {
+        self.streams.get(&channel).copied().unwrap_or(USUAL_STREAM_BPS)
+    }
+
     fn viewers_bps(&self, crowd: &Crowd) -> f64 {
-        let of = |(channel, counts): (u64, ViewerCounts)| {
-            self.streams.get(&channel).copied().unwrap_or(0.0) * f64::from(counts.total())
-        };
+        let of = |(channel, counts): (u64, ViewerCounts)| self.stream_bps(channel) * f64::from(counts.total());
         crowd.channels().map(of).sum()
     }
 }

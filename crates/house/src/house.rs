@@ -19,6 +19,7 @@ use waverant_store::{Store, StoreError};
 use crate::acquaintances::Acquaintances;
 use crate::audience::{Audience, AudienceLimits};
 use crate::callers::Callers;
+use crate::interludes::Interludes;
 use crate::numbers::SessionNumbers;
 use crate::posters::PosterShelf;
 use crate::shows::Shows;
@@ -70,6 +71,7 @@ pub struct House {
     pub(crate) slot_sites: Vec<Site>,
     pub(crate) posters: Arc<PosterShelf>,
     pub(crate) changing: Turns,
+    pub(crate) interludes: Interludes,
 }
 
 impl fmt::Debug for House {
@@ -132,6 +134,7 @@ impl House {
             slot_sites,
             posters: Arc::new(PosterShelf::new(state_folder.join("posters"))),
             changing: Turns::default(),
+            interludes: Interludes::default(),
         });
         let rules: Arc<dyn RuleBook> = house.clone();
         house.tasks().spawn(waverant_library::keep(library, rules));
@@ -228,7 +231,9 @@ impl House {
                 () = self.stopping().cancelled() => return,
             }
             let (directory, now) = (self.directory(), OffsetDateTime::now_utc());
-            self.shows().iter().for_each(|show| show.check_keys(directory.gate(), now));
+            let shows = self.shows();
+            shows.iter().for_each(|show| show.check_keys(directory.gate(), now));
+            self.interludes.remember(&shows, &directory);
             self.look_after_audience();
             if let Err(error) = self.numbers.refill(&self.store).await {
                 tracing::debug!(%error, "numbers for sessions are fetched later");

@@ -12,6 +12,7 @@ mod directory;
 mod error;
 mod follow;
 mod house;
+mod interludes;
 mod judge;
 mod ledger;
 mod numbers;
@@ -22,6 +23,7 @@ mod posters;
 mod report;
 mod shows;
 mod touched;
+mod tuner;
 mod turns;
 mod watching;
 mod words;
@@ -39,4 +41,7 @@ pub use orders::{leg_destination, leg_order, read_sheet};
 pub use people::{check_password, check_user_name};
 pub use posters::MAX_POSTER_BYTES;
 pub use report::{leg_state, report_of};
-pub use words::{audience_word, mode_word, nearness_word, right_word, slate_word, takeover_word};
+pub use tuner::{Tuned, Tuner, Wish};
+pub use words::{
+    audience_word, between_word, mode_word, nearness_word, right_word, slate_word, takeover_word, way_word,
+};

@@ -2,6 +2,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use parking_lot::{Mutex, MutexGuard};
+use tokio::sync::watch;
 use waverant_relay::{SessionEnd, ShowRecord};
 use waverant_show::{Ledger as _, Registry, Show, ShowEnd};
 
@@ -12,16 +13,29 @@ use crate::report::report_of;
 #[derive(Debug)]
 pub(crate) struct Shows {
     by_channel: Mutex<HashMap<u64, Arc<Show>>>,
+    /// Counts sessions that began.
+    begun: watch::Sender<u64>,
     ledger: Ledger,
 }
 
 impl Shows {
     pub(crate) fn new(ledger: Ledger) -> Self {
-        Self { by_channel: Mutex::default(), ledger }
+        Self { by_channel: Mutex::default(), begun: watch::Sender::new(0), ledger }
     }
 
     pub(crate) fn lock(&self) -> MutexGuard<'_, HashMap<u64, Arc<Show>>> {
         self.by_channel.lock()
+    }
+
+    /// Puts a session on air, and tells who waits for one.
+    pub(crate) fn put(&self, shows: &mut HashMap<u64, Arc<Show>>, show: &Arc<Show>) {
+        shows.insert(show.channel_id(), show.clone());
+        self.begun.send_modify(|count| *count += 1);
+    }
+
+    /// Changes with each session that begins.
+    pub(crate) fn begun(&self) -> watch::Receiver<u64> {
+        self.begun.subscribe()
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<Show>> {

@@ -1,7 +1,7 @@
 //! The words of the API and those of the core for the same things.
 
 use waverant_model as model;
-use waverant_relay::{Audience, KeyRight, Nearness, RecordingMode, SlateChoice, Takeover};
+use waverant_relay::{Audience, BetweenShows, KeyRight, Nearness, RecordingMode, SlateChoice, Takeover, Way};
 
 /// What becomes of a second publisher.
 pub(crate) fn takeover_of(word: model::Takeover) -> Takeover {
@@ -104,5 +104,43 @@ pub fn nearness_word(nearness: Nearness) -> model::Nearness {
         Nearness::Nearest => model::Nearness::Nearest,
         Nearness::Near => model::Nearness::Near,
         Nearness::Steady => model::Nearness::Steady,
+    }
+}
+
+/// What players get while no show is on.
+pub(crate) fn between_of(word: model::BetweenShows) -> BetweenShows {
+    match word {
+        model::BetweenShows::Silence => BetweenShows::Silence,
+        model::BetweenShows::Picture => BetweenShows::Picture,
+    }
+}
+
+/// What players get while no show is on, as it is told.
+pub fn between_word(between: BetweenShows) -> model::BetweenShows {
+    match between {
+        BetweenShows::Silence => model::BetweenShows::Silence,
+        BetweenShows::Picture => model::BetweenShows::Picture,
+    }
+}
+
+/// A way of watching.
+pub(crate) fn way_of(word: model::WayOfWatching) -> Way {
+    match word {
+        model::WayOfWatching::Segments => Way::Segments,
+        model::WayOfWatching::Pictures => Way::Pictures,
+        model::WayOfWatching::Stream => Way::Stream,
+        model::WayOfWatching::Rtmp => Way::Rtmp,
+        model::WayOfWatching::Srt => Way::Srt,
+    }
+}
+
+/// A way of watching, as it is told.
+pub fn way_word(way: Way) -> model::WayOfWatching {
+    match way {
+        Way::Segments => model::WayOfWatching::Segments,
+        Way::Pictures => model::WayOfWatching::Pictures,
+        Way::Stream => model::WayOfWatching::Stream,
+        Way::Rtmp => model::WayOfWatching::Rtmp,
+        Way::Srt => model::WayOfWatching::Srt,
     }
 }

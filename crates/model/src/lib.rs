@@ -54,6 +54,6 @@ pub use take::{
     TakeState,
 };
 pub use viewing::{
-    AddViewingLink, Audience, ChangePage, ChangeViewing, ChannelPage, Nearness, PageLink, TakeName, ViewerCounts,
-    ViewerMinute, Viewing, ViewingAddresses, ViewingLink,
+    AddViewingLink, Audience, BetweenShows, ChangePage, ChangeViewing, ChannelPage, Nearness, PageLink, TakeName,
+    ViewerCounts, ViewerMinute, Viewing, ViewingAddresses, ViewingLink, WayOfWatching,
 };

@@ -65,6 +65,8 @@ pub struct LiveChannel {
     pub title: String,
     /// Where it stands.
     pub state: ChannelState,
+    /// How many watch, or wait for the next show.
+    pub viewers: ViewerCounts,
     /// The session, if there is one.
     pub session: Option<LiveSession>,
     /// Legs of the session; without one, the destinations as they stand.
@@ -109,8 +111,6 @@ pub struct LiveSession {
     pub findings: Vec<String>,
     /// The line that the encoder comes in by, if it comes over SRT.
     pub line: Option<LiveLine>,
-    /// How many watch.
-    pub viewers: ViewerCounts,
     /// Messages that could not be used.
     pub unusable_count: u64,
     /// Times when the encoder's clock jumped or ran back.

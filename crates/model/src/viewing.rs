@@ -30,6 +30,33 @@ pub enum Nearness {
     Steady,
 }
 
+/// What players get that stay connected while no show is on.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum BetweenShows {
+    /// Nothing: they wait.
+    #[default]
+    Silence,
+    /// The holding picture: the channel's uploaded slate by its rule, else the built-in one.
+    Picture,
+}
+
+/// A way of watching.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum WayOfWatching {
+    /// Playlists and segments: HLS and DASH.
+    Segments,
+    /// A picture at a time over a WebSocket, in browsers.
+    Pictures,
+    /// A continuous stream over HTTP: MPEG-TS or FLV.
+    Stream,
+    /// RTMP, by viewing key.
+    Rtmp,
+    /// SRT, by viewing key.
+    Srt,
+}
+
 /// How a channel is watched.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Viewing {
@@ -45,6 +72,10 @@ pub struct Viewing {
     pub most_viewers: u32,
     /// The sites whose pages may show it while everybody may watch; none for all sites.
     pub sites: Vec<String>,
+    /// By which ways it can be watched.
+    pub ways: Vec<WayOfWatching>,
+    /// What players of continuous streams get while no show is on.
+    pub between_shows: BetweenShows,
     /// What its page says.
     pub page: ChannelPage,
     /// Where it is watched, by who may.
@@ -88,6 +119,10 @@ pub struct ChangeViewing {
     /// The sites whose pages may show it while everybody may watch, as in `https://www.wexcombe.example`, up to 16;
     /// an empty list is all sites.
     pub sites: Option<Vec<String>>,
+    /// By which ways it can be watched; one at least. Holds at once, also for who is watching.
+    pub ways: Option<Vec<WayOfWatching>>,
+    /// What players of continuous streams get while no show is on; holds at once.
+    pub between_shows: Option<BetweenShows>,
     /// What its page says.
     #[serde(default)]
     pub page: ChangePage,
@@ -217,8 +252,8 @@ pub struct ViewerCounts {
     pub segments: u32,
     /// A picture at a time over a WebSocket.
     pub pictures: u32,
-    /// A continuous stream over HTTP.
-    pub transport_stream: u32,
+    /// A continuous stream over HTTP: MPEG-TS or FLV.
+    pub stream: u32,
     /// RTMP.
     pub rtmp: u32,
     /// SRT.

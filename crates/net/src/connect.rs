@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
-use socket2::SockRef;
+use socket2::{SockRef, TcpKeepalive};
 use thiserror::Error;
 use tokio::net::{TcpSocket, TcpStream, lookup_host};
 use tokio::time::{sleep, timeout};
@@ -37,6 +37,9 @@ const UNSENT: u32 = 128 * 1024;
 
 /// Bytes that nobody acknowledges for this long mean that the peer is gone.
 pub const UNACKNOWLEDGED_LIMIT: Duration = Duration::from_secs(10);
+
+/// After so long the kernel asks a peer that says nothing whether it is still there.
+const QUIET: Duration = Duration::from_secs(20);
 
 /// Why there is no connection to a host. None of it is our fault; all of it may pass.
 #[derive(Debug, Error)]
@@ -154,14 +157,17 @@ async fn open(address: SocketAddr) -> io::Result<(TcpStream, SocketAddr)> {
     Ok((stream, address))
 }
 
-/// Has the kernel give up an accepted connection whose peer acknowledges nothing, or makes no room, for `limit`.
+/// Has the kernel give up an accepted connection whose peer acknowledges nothing, or makes no room, for `limit`; also
+/// one over which nothing goes for long.
 ///
-/// Source: RFC 5482
+/// Source: RFC 5482; RFC 1122, 4.2.3.6
 ///
 /// # Errors
 /// What the system says.
 pub fn give_up_after(stream: &TcpStream, limit: Duration) -> io::Result<()> {
-    SockRef::from(stream).set_tcp_user_timeout(Some(limit))
+    let socket = SockRef::from(stream);
+    socket.set_tcp_keepalive(&TcpKeepalive::new().with_time(QUIET).with_interval(limit / 3))?;
+    socket.set_tcp_user_timeout(Some(limit))
 }
 
 /// Bounds what the kernel keeps of an accepted connection that its peer has not taken; it doubles the number. Left

@@ -46,6 +46,6 @@ pub use session::{
     SessionLife, SessionState, Slate, SlateChoice, SlateError, SlateSource, SourceCounters, StreamSource, Takeover,
 };
 pub use viewing::{
-    Asker, Audience, ChannelPage, Crowd, LinkFault, Nearness, Newcomer, NoRoom, PageLink, Room, Seated, Site,
-    SiteError, ViewerCounts, ViewerId, ViewingLink, ViewingRules, Way,
+    Asker, Audience, BetweenShows, ChannelPage, Crowd, LinkFault, Nearness, Newcomer, NoRoom, PageLink, Room, Seated,
+    Site, SiteError, ViewerCounts, ViewerId, ViewingLink, ViewingRules, Way, Ways,
 };

@@ -7,10 +7,12 @@ mod clock;
 mod context;
 mod events;
 mod feed;
+mod interlude;
 mod leg;
 mod packaging;
 mod recorder;
 mod session;
+mod slates;
 #[cfg(test)]
 mod testing;
 mod watched;
@@ -18,6 +20,7 @@ mod watched;
 pub use context::{Ledger, Rates, ShowContext};
 pub use events::{Events, ShowEvent};
 pub use feed::{Feed, FeedKey, FeedReader, Feeds, Rendition, Taken};
+pub use interlude::{Interlude, interlude};
 pub use leg::{
     Call, DialError, Dialed, Dialer, Dialing, LegHandle, LegLine, LegSnapshot, LegStatus, ProbeReport, ProbeStep,
     ProbeStepName, TcpDialer, probe,
@@ -28,5 +31,6 @@ pub use session::{
     LegReport, NoStill, Publisher, Registry, ReportedGap, STILL_WIDTHS, Seat, Show, ShowEnd, ShowReport, ShowStart,
     SourceSnapshot, Surroundings,
 };
+pub use slates::Likeness;
 
 use watched::watched;

@@ -91,9 +91,12 @@ impl Access {
     }
 
     /// Whether who watches may go on. A link that was revoked or has ended, and a channel that was closed, end it.
-    pub(crate) fn may_go_on(&self, house: &House) -> bool {
+    pub(crate) fn may_go_on(&self, house: &House, way: Way) -> bool {
         let directory = house.directory();
         let Some(rules) = directory.channel(self.rules.id) else { return false };
+        if !rules.viewing.ways.has(way) {
+            return false;
+        }
         match (&self.link, rules.viewing.audience) {
             (_, Audience::Nobody) if self.take().is_none() => false,
             (None, audience) => audience == Audience::Everybody,
@@ -131,13 +134,19 @@ impl Access {
         Spectator { address: self.address, program: &self.program, link: self.link.as_deref(), way }
     }
 
+    fn require(&self, way: Way) -> Result<(), Fault> {
+        if self.rules.viewing.ways.has(way) { Ok(()) } else { Err(Fault::WayClosed) }
+    }
+
     /// A seat for a request for segments.
     pub(crate) fn seat_fetcher(&self, house: &House) -> Result<(), Fault> {
+        self.require(Way::Segments)?;
         house.seat_fetcher(&self.rules, &self.spectator(Way::Segments)).map_err(Fault::NoSeat)
     }
 
     /// A seat for who stays connected.
     pub(crate) fn seat_viewer(&self, house: &House, way: Way) -> Result<ViewerSeat, Fault> {
+        self.require(way)?;
         house.seat_viewer(&self.rules, &self.spectator(way)).map_err(Fault::NoSeat)
     }
 

@@ -14,6 +14,8 @@ pub(crate) enum Fault {
     Ended,
     /// The link is for the pages of other sites.
     WrongSite,
+    /// The channel is watched by other ways.
+    WayClosed,
     /// All seats are taken.
     NoSeat(NoRoom),
     /// The channel is not on air; it may be soon.
@@ -53,6 +55,10 @@ impl Fault {
             Self::Ended => say(StatusCode::GONE, "This link has ended. Ask who gave it to you for another one.", None),
             Self::WrongSite => {
                 say(StatusCode::FORBIDDEN, "This link plays on the pages of certain sites only, and not here.", None)
+            }
+            Self::WayClosed => {
+                let text = "This channel is not watched this way. Open its page, or ask who gave you the address.";
+                say(StatusCode::FORBIDDEN, text, None)
             }
             Self::NoSeat(reason) => {
                 let text = format!("All seats are taken: {reason}. Try again in a moment.");

@@ -13,7 +13,7 @@ use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use waverant_container::PieceName;
 use waverant_media::TrackId;
-use waverant_relay::Found;
+use waverant_relay::{Found, Way};
 use waverant_show::{Packaging, Told, Waited};
 
 use crate::access::Access;
@@ -163,7 +163,7 @@ fn this_run(state: &ViewingState, access: &Access, run: u64) -> Result<Arc<Packa
 
 /// Who was kept waiting may have lost its right meanwhile.
 fn require_still(state: &ViewingState, access: &Access) -> Result<(), Fault> {
-    if access.may_go_on(&state.house) { Ok(()) } else { Err(Fault::NotOpen) }
+    if access.may_go_on(&state.house, Way::Segments) { Ok(()) } else { Err(Fault::NotOpen) }
 }
 
 fn told(media_type: &'static str, caching: &'static str, text: &str) -> Response {

@@ -9,7 +9,7 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use rust_embed::RustEmbed;
 use serde::Serialize;
-use waverant_relay::{Nearness, SessionState, Site};
+use waverant_relay::{Nearness, SessionState, Site, Way, Ways};
 
 use crate::about::{self, allowed_slot, plain_text};
 use crate::access::Access;
@@ -40,8 +40,10 @@ const SUMMARY_LENGTH: usize = 200;
 pub(crate) struct ToldState {
     title: String,
     state: ViewedState,
-    /// The way to begin with.
-    way: &'static str,
+    /// The way to begin with; none where browsers cannot watch it.
+    way: Option<&'static str>,
+    /// The ways that there are, from the least delay to the most.
+    ways: &'static [&'static str],
     /// Counts up from session to session.
     session: Option<u64>,
     /// Whether there is a seat for who asks.
@@ -61,6 +63,7 @@ enum ViewedState {
 
 pub(crate) async fn state(State(state): State<ViewingState>, Extension(access): Extension<Arc<Access>>) -> Response {
     let (rules, show) = (&access.rules, access.show_on_air(&state.house));
+    let ways = browser_ways(rules.viewing.ways);
     let told = ToldState {
         title: rules.title.clone(),
         state: match show.as_ref().map(|show| show.state()) {
@@ -68,17 +71,34 @@ pub(crate) async fn state(State(state): State<ViewingState>, Extension(access): 
             Some(SessionState::Holding { .. }) => ViewedState::Holding,
             Some(SessionState::Over) | None => ViewedState::OffAir,
         },
-        way: match rules.viewing.nearness {
-            Nearness::Nearest => "pictures",
-            Nearness::Near => "near",
-            Nearness::Steady => "plain",
-        },
+        way: first_way(rules.viewing.nearness, ways),
+        ways,
         session: show.map(|show| show.id()),
         has_seat: access.has_seat(&state.house),
         has_recording: access.take().is_some() || rules.viewing.page.shows_recording,
     };
     // Whether there is a seat is for who asks.
     ([(header::CACHE_CONTROL, "no-store")], Json(told)).into_response()
+}
+
+/// The ways by which browsers watch, from the least delay to the most.
+fn browser_ways(open: Ways) -> &'static [&'static str] {
+    match (open.has(Way::Pictures), open.has(Way::Segments)) {
+        (true, true) => &["pictures", "near", "plain"],
+        (true, false) => &["pictures"],
+        (false, true) => &["near", "plain"],
+        (false, false) => &[],
+    }
+}
+
+/// The way that is as near as was wished, or the nearest that there is.
+fn first_way(nearness: Nearness, ways: &[&'static str]) -> Option<&'static str> {
+    let wished = match nearness {
+        Nearness::Nearest => "pictures",
+        Nearness::Near => "near",
+        Nearness::Steady => "plain",
+    };
+    ways.iter().copied().find(|way| *way == wished).or(ways.first().copied())
 }
 
 /// The page for people; no other page frames it.

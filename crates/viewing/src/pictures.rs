@@ -80,7 +80,8 @@ pub(crate) async fn upgrade(
     Ok(within_limits(socket).on_upgrade(move |socket| async move {
         // The connection is still one at the door, though it is ours now.
         let _place = place;
-        let may_go_on = || access.may_go_on(&house) && !lost.is_cancelled() && !house.stopping().is_cancelled();
+        let may_go_on =
+            || access.may_go_on(&house, Way::Pictures) && !lost.is_cancelled() && !house.stopping().is_cancelled();
         viewer.serve(socket, may_go_on).await;
     }))
 }

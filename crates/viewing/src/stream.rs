@@ -1,4 +1,5 @@
-//! Continuous streams, for desktop players and compositing programs: MPEG-TS with all sounds, or FLV with one.
+//! Continuous streams, for desktop players and compositing programs: MPEG-TS with all sounds, or FLV with one. Who comes
+//! before the show waits for it, and stays for the next.
 
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -12,10 +13,10 @@ use bytes::Bytes;
 use futures_util::stream::{self, Stream};
 use serde::Deserialize;
 use tokio::time::timeout;
-use waverant_house::ViewerSeat;
-use waverant_relay::{AudioChoice, AudioPick, Cursor, Entry, FlvOutput, RtmpSink, SinkError, SinkRules, TsSink, Way};
+use waverant_container::TS_NULL_PACKET;
+use waverant_house::{Tuner, ViewerSeat, Wish};
+use waverant_relay::{AudioChoice, AudioPick, Entry, FlvOutput, RtmpSink, SinkError, SinkRules, TsSink, Way};
 use waverant_rtmp::StreamRates;
-use waverant_show::{FeedReader, Show};
 
 use crate::access::Access;
 use crate::{ALLOWANCE, Fault, LOOK_INTERVAL, ViewingState};
@@ -29,6 +30,15 @@ pub(crate) struct Chosen {
     /// The one sound it wants, such as `number:2`, `language:de` or `name:commentary`; if left out all of them, or the
     /// first where there is room for one.
     sound: Option<String>,
+    /// Which shows; one after the other if left out.
+    shows: Option<Shows>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "snake_case")]
+enum Shows {
+    /// The one that is on, or the next one, and then the end.
+    One,
 }
 
 /// What makes a stream of packets.
@@ -42,10 +52,10 @@ impl Muxer {
         Self::Ts(Box::new(TsSink::new(SinkRules { audio, ..SinkRules::default() })), Vec::new())
     }
 
-    fn flv(audio: AudioChoice, rates: StreamRates) -> Self {
+    fn flv(audio: AudioChoice) -> Self {
         let mut sink = RtmpSink::new();
         sink.set_rules(SinkRules { audio, ..SinkRules::default() });
-        sink.begin_connection(rates);
+        sink.begin_connection(StreamRates::default());
         Self::Flv(Box::new(sink), FlvOutput::default())
     }
 
@@ -53,6 +63,14 @@ impl Muxer {
         match self {
             Self::Ts(..) => "video/mp2t",
             Self::Flv(..) => "video/x-flv",
+        }
+    }
+
+    /// Another show follows.
+    fn begin_session(&mut self, rates: StreamRates) {
+        match self {
+            Self::Ts(sink, _) => sink.begin_session(),
+            Self::Flv(sink, _) => sink.begin_session(rates),
         }
     }
 
@@ -70,6 +88,11 @@ impl Muxer {
         }
     }
 
+    /// What tells a player that the line is there while nothing is sent; FLV has no such thing.
+    fn sign_of_life(&self) -> Option<Bytes> {
+        matches!(self, Self::Ts(..)).then_some(Bytes::from_static(&TS_NULL_PACKET))
+    }
+
     /// What is to be sent.
     fn take(&mut self) -> Bytes {
         match self {
@@ -83,8 +106,7 @@ impl Muxer {
 struct Watching {
     state: ViewingState,
     access: Arc<Access>,
-    session: u64,
-    reader: FeedReader,
+    tuner: Tuner,
     muxer: Muxer,
     /// Counts the player while it watches.
     seat: ViewerSeat,
@@ -95,7 +117,7 @@ pub(crate) async fn transport_stream(
     access: Extension<Arc<Access>>,
     chosen: Query<Chosen>,
 ) -> Result<Response, Fault> {
-    stream(state.0, access.0, &chosen.0, |audio, _| Muxer::transport_stream(audio))
+    stream(state.0, access.0, &chosen.0, Muxer::transport_stream)
 }
 
 pub(crate) async fn flv(
@@ -103,14 +125,14 @@ pub(crate) async fn flv(
     access: Extension<Arc<Access>>,
     chosen: Query<Chosen>,
 ) -> Result<Response, Fault> {
-    stream(state.0, access.0, &chosen.0, |audio, show| Muxer::flv(audio, show.context().rates.rates()))
+    stream(state.0, access.0, &chosen.0, Muxer::flv)
 }
 
 fn stream(
     state: ViewingState,
     access: Arc<Access>,
     chosen: &Chosen,
-    muxer: impl FnOnce(AudioChoice, &Show) -> Muxer,
+    muxer: impl FnOnce(AudioChoice) -> Muxer,
 ) -> Result<Response, Fault> {
     let audio = match chosen.sound.as_deref() {
         Some(sound) => {
@@ -119,12 +141,16 @@ fn stream(
         }
         None => AudioChoice::default(),
     };
-    let show = access.show_on_air(&state.house).ok_or(Fault::OffAir)?;
+    if access.take().is_some() {
+        return Err(Fault::OffAir);
+    }
+    let is_one_show = chosen.shows == Some(Shows::One);
+    let wish = Wish { is_one_show, sees_rehearsals: access.sees_rehearsals() };
+    let seat = access.seat_viewer(&state.house, Way::Stream)?;
     let watching = Watching {
-        reader: FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES),
-        muxer: muxer(audio, &show),
-        seat: access.seat_viewer(&state.house, Way::TransportStream)?,
-        session: show.id(),
+        tuner: Tuner::new(state.house.clone(), access.rules.id, wish, (ALLOWANCE, MAX_ENTRIES)),
+        muxer: muxer(audio),
+        seat,
         access,
         state,
     };
@@ -144,7 +170,9 @@ fn packets(watching: Watching) -> impl Stream<Item = Result<Bytes, Infallible>> 
 impl Watching {
     fn may_go_on(&self) -> bool {
         let house = &self.state.house;
-        self.access.may_go_on(house) && !self.seat.lost.is_cancelled() && !house.stopping().is_cancelled()
+        self.access.may_go_on(house, self.seat.way)
+            && !self.seat.lost.is_cancelled()
+            && !house.stopping().is_cancelled()
     }
 
     async fn next(&mut self) -> Option<Bytes> {
@@ -152,13 +180,16 @@ impl Watching {
             if !self.may_go_on() {
                 return None;
             }
-            let taken = self.reader.take();
-            if taken.has_jumped() {
+            let taken = self.tuner.take();
+            if taken.is_new {
+                self.muxer.begin_session(self.tuner.rates());
+            } else if taken.has_jumped {
                 self.muxer.skip_to_keyframe();
             }
-            for entry in self.reader.entries() {
+            for entry in self.tuner.entries() {
                 if let Err(error) = self.muxer.push(entry) {
-                    tracing::info!(session = self.session, %error, "a player of a continuous stream cannot be served");
+                    let session = self.tuner.session();
+                    tracing::info!(session, %error, "a player of a continuous stream cannot be served");
                     return None;
                 }
             }
@@ -166,11 +197,15 @@ impl Watching {
             if !out.is_empty() {
                 return Some(out);
             }
-            if taken.is_end() {
+            if taken.is_over {
                 return None;
             }
             // Looked at now and then, also while nothing comes.
-            let _ = timeout(LOOK_INTERVAL, self.reader.news()).await;
+            if timeout(LOOK_INTERVAL, self.tuner.news()).await.is_err()
+                && let Some(sign) = self.muxer.sign_of_life()
+            {
+                return Some(sign);
+            }
         }
     }
 }

@@ -1,4 +1,4 @@
-import type { LiveAudio, LiveSession } from "../../api/types";
+import type { LiveAudio, LiveSession, ViewerCounts } from "../../api/types";
 import { bitrate, clock, megabits } from "../../lib/format";
 import { Fact } from "./Fact";
 import { LineFacts } from "./LineFacts";
@@ -29,12 +29,13 @@ function recording({ recorder, take }: LiveSession): string {
 }
 
 /** What comes in: bitrate and frame rate large, the rest beside their names. */
-export function SourceFacts({ session }: { session: LiveSession | undefined }) {
+export function SourceFacts({ session, viewers }: { session: LiveSession | undefined; viewers: ViewerCounts }) {
   if (!session) {
     return (
       <div className="px-4 py-5 text-sm text-base-content/65 sm:px-5">
         <p className="font-medium text-base-content/80">No encoder</p>
         <p className="mt-1">It can come at any time.</p>
+        {viewers.total > 0 && <p className="mt-1">Waiting for the show: {viewers.total}</p>}
       </div>
     );
   }
@@ -71,7 +72,7 @@ export function SourceFacts({ session }: { session: LiveSession | undefined }) {
         {session.waiting.map((label) => (
           <Fact key={label} label="Backup" value={label} />
         ))}
-        {session.viewers.total > 0 && <Fact label="Viewers" value={String(session.viewers.total)} />}
+        {viewers.total > 0 && <Fact label="Viewers" value={String(viewers.total)} />}
         <Fact label="Recording" value={recording(session)} />
         {session.loss_count > 0 && <Fact label="Encoder lost" value={`${session.loss_count}×`} />}
       </dl>

@@ -57,7 +57,6 @@ const session: LiveSession = {
   },
   audio: [{ codec: "AAC", sample_rate_hz: 48_000, channel_count: 2 }],
   audio_bitrate_bps: 128_000,
-  viewers: { segments: 0, pictures: 0, transport_stream: 0, rtmp: 0, srt: 0, total: 0 },
   findings: [],
   bitrate_bps: 1_740_000,
   unusable_count: 0,
@@ -65,8 +64,10 @@ const session: LiveSession = {
   recorder: "recording",
 };
 
+const viewers = { segments: 0, pictures: 0, stream: 0, rtmp: 0, srt: 0, total: 0 };
+
 function channel(more: Partial<LiveChannel> = {}): LiveChannel {
-  return { name: "finish-line", title: "Finish line", state: "on air", session, legs: [leg("plovio", "carrying")], ...more };
+  return { name: "finish-line", title: "Finish line", state: "on air", viewers, session, legs: [leg("plovio", "carrying")], ...more };
 }
 
 function show(entry: LiveChannel): void {
@@ -106,7 +107,7 @@ describe("channel card", () => {
       { codec: "AC-3", sample_rate_hz: 48_000, channel_count: 6 },
     ];
     const video = { codec: "VP9", width: null, height: null, frame_rate: 30, bitrate_bps: 1_610_000 };
-    show(channel({ session: { ...session, audio, video, viewers: { ...session.viewers, srt: 2, total: 2 } } }));
+    show(channel({ viewers: { ...viewers, srt: 2, total: 2 }, session: { ...session, audio, video } }));
     for (const text of ["Programme mix · en", "cy"]) expect(screen.getByText(text), text).toBeTruthy();
     for (const text of ["Sound 1", "Opus 48 kHz mono", "AC-3 48 kHz 6 ch", "not told", "VP9", "Viewers", "2"]) {
       expect(screen.getByText(text), text).toBeTruthy();

@@ -61,7 +61,7 @@ export function ChannelPage() {
           <Keys channel={name} server={server} />
           <Destinations channel={channel.data} />
         </div>
-        <Viewers channel={channel.data} now={live?.session?.viewers} />
+        <Viewers channel={channel.data} now={live?.viewers} />
         <Recordings channel={channel.data} session={live?.session ?? undefined} />
         <Sessions channel={name} />
       </div>

@@ -1,5 +1,5 @@
 import { useChangeChannel, useViewerMinutes } from "../../api/queries";
-import type { Audience, Channel, Nearness, ViewerCounts } from "../../api/types";
+import type { Audience, BetweenShows, Channel, Nearness, ViewerCounts, WayOfWatching } from "../../api/types";
 import { CopyField } from "../../components/CopyField";
 import { ErrorNote } from "../../components/Notes";
 import { Select } from "../../components/Select";
@@ -18,6 +18,19 @@ const NEARNESSES = [
   ["near", "Near: one or two seconds"],
   ["steady", "Steady: some seconds, for lines that stutter"],
 ] as const;
+
+const BETWEEN = [
+  ["silence", "Nothing: they wait"],
+  ["picture", "The holding picture"],
+] as const;
+
+const WAYS: [WayOfWatching, string][] = [
+  ["segments", "HLS and DASH"],
+  ["pictures", "pages, a picture at a time"],
+  ["stream", "stream over HTTP"],
+  ["rtmp", "RTMP"],
+  ["srt", "SRT"],
+];
 
 /** Who may watch a channel without an account, how near, and at which addresses. */
 export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts | undefined }) {
@@ -43,6 +56,15 @@ export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts 
             onChange={(event) => change.mutate({ viewing: { nearness: event.target.value as Nearness } })}
             hint="Holds from the next session."
           />
+          <Select
+            label="Players between two shows get"
+            value={channel.viewing.between_shows}
+            options={BETWEEN}
+            disabled={change.isPending}
+            onChange={(event) => change.mutate({ viewing: { between_shows: event.target.value as BetweenShows } })}
+            hint="Those that stay connected: streams over HTTP, RTMP, SRT."
+          />
+          <Ways channel={channel} />
           {change.error && <ErrorNote error={change.error} />}
         </div>
         {audience === "nobody" && (
@@ -66,13 +88,36 @@ export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts 
   );
 }
 
-const WAYS = [
-  ["segments", "HLS and DASH"],
-  ["pictures", "pages"],
-  ["transport_stream", "transport stream"],
-  ["rtmp", "RTMP"],
-  ["srt", "SRT"],
-] as const;
+/** By which ways a channel can be watched. */
+function Ways({ channel }: { channel: Channel }) {
+  const change = useChangeChannel(channel.name);
+  const open = channel.viewing.ways;
+  const toggle = (way: WayOfWatching, isOpen: boolean) => {
+    const ways = WAYS.map(([name]) => name).filter((name) => (name === way ? isOpen : open.includes(name)));
+    change.mutate({ viewing: { ways } });
+  };
+  return (
+    <fieldset>
+      <legend className="text-sm font-medium">Ways of watching</legend>
+      <div className="mt-1 flex flex-wrap gap-x-5 gap-y-1">
+        {WAYS.map(([way, name]) => (
+          <label key={way} className="label text-sm text-base-content">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-sm"
+              checked={open.includes(way)}
+              disabled={change.isPending}
+              onChange={(event) => toggle(way, event.target.checked)}
+            />
+            {name}
+          </label>
+        ))}
+      </div>
+      <p className="mt-1 text-xs text-base-content/65">Holds at once, also for who is watching.</p>
+      {change.error && <ErrorNote error={change.error} />}
+    </fieldset>
+  );
+}
 
 /** How many watch now, by the way they do, and how many did in the last hour. */
 function Watching({ channel, now }: { channel: string; now: ViewerCounts | undefined }) {

@@ -249,10 +249,11 @@ mod tests {
                     "loss_count": 0, "publisher_address": "", "key_label": "", "waiting": [], "is_slate_on": false,
                     "is_rehearsal": false, "encoder": "", "video": null, "audio": audio, "bitrate_bps": 0.0,
                     "audio_bitrate_bps": 0.0, "findings": [], "line": null, "unusable_count": 0,
-                    "viewers": waverant_model::ViewerCounts::default(),
                     "clock_fault_count": 0, "recorder": "off", "recorder_reason": null, "take": null})
             });
-            let channel = json!({"name": name, "title": name, "state": "off air", "session": session, "legs": []});
+            let viewers = waverant_model::ViewerCounts::default();
+            let channel = json!({"name": name, "title": name, "state": "off air", "viewers": viewers, "session": session,
+                "legs": []});
             serde_json::from_value(channel).unwrap()
         };
         let one = channel("finish-line", Some(vec![sound(json!("Mix"))]));

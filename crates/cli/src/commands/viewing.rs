@@ -1,7 +1,9 @@
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
 use time::OffsetDateTime;
-use waverant_model::{ChangePage, ChangeViewing, Channel, ViewerCounts, ViewerMinute, ViewingAddresses};
+use waverant_model::{
+    BetweenShows, ChangePage, ChangeViewing, Channel, ViewerCounts, ViewerMinute, ViewingAddresses, WayOfWatching,
+};
 
 use super::{millis, word};
 use crate::client::{Client, piece};
@@ -106,7 +108,7 @@ fn viewer_columns() -> [Column<(OffsetDateTime, ViewerCounts)>; 7] {
         Column::number("viewers", |(_, most)| most.total.to_string()),
         Column::number("segments", |(_, most)| most.segments.to_string()),
         Column::number("pictures", |(_, most)| most.pictures.to_string()),
-        Column::number("stream", |(_, most)| most.transport_stream.to_string()),
+        Column::number("stream", |(_, most)| most.stream.to_string()),
         Column::number("RTMP", |(_, most)| most.rtmp.to_string()),
         Column::number("SRT", |(_, most)| most.srt.to_string()),
     ]
@@ -157,6 +159,42 @@ enum Ready {
     OnDemand,
 }
 
+/// What players get while no show is on.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum Between {
+    /// Nothing: they wait.
+    Silence,
+    /// The holding picture.
+    Picture,
+}
+
+/// A way of watching.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum Way {
+    /// HLS and DASH.
+    Segments,
+    /// A picture at a time over a WebSocket, in browsers.
+    Pictures,
+    /// MPEG-TS and FLV over HTTP.
+    Stream,
+    /// By viewing key.
+    Rtmp,
+    /// By viewing key.
+    Srt,
+}
+
+impl Way {
+    fn word(self) -> WayOfWatching {
+        match self {
+            Self::Segments => WayOfWatching::Segments,
+            Self::Pictures => WayOfWatching::Pictures,
+            Self::Stream => WayOfWatching::Stream,
+            Self::Rtmp => WayOfWatching::Rtmp,
+            Self::Srt => WayOfWatching::Srt,
+        }
+    }
+}
+
 /// How a channel is watched.
 #[derive(Args, Debug)]
 #[command(next_help_heading = "Viewing")]
@@ -183,6 +221,15 @@ pub(super) struct ViewingRules {
     /// Pages of all sites may show it.
     #[arg(long, conflicts_with = "site")]
     any_site: bool,
+    /// By which way alone it can be watched; may be given several times. Holds at once.
+    #[arg(long, value_name = "WAY")]
+    watch_by: Vec<Way>,
+    /// It can be watched by all ways.
+    #[arg(long, conflicts_with = "watch_by")]
+    watch_by_all: bool,
+    /// What players of continuous streams get while no show is on.
+    #[arg(long, value_name = "WHAT")]
+    between_shows: Option<Between>,
 }
 
 impl ViewingRules {
@@ -202,6 +249,14 @@ impl ViewingRules {
             is_always_ready: self.segments.map(|ready| matches!(ready, Ready::Always)),
             most_viewers: self.most_viewers,
             sites: (self.any_site || !self.site.is_empty()).then(|| self.site.clone()),
+            ways: match self.watch_by_all {
+                true => Some([Way::Segments, Way::Pictures, Way::Stream, Way::Rtmp, Way::Srt].map(Way::word).into()),
+                false => (!self.watch_by.is_empty()).then(|| self.watch_by.iter().copied().map(Way::word).collect()),
+            },
+            between_shows: self.between_shows.map(|between| match between {
+                Between::Silence => BetweenShows::Silence,
+                Between::Picture => BetweenShows::Picture,
+            }),
             page: ChangePage::default(),
         })
     }

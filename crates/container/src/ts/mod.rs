@@ -14,6 +14,7 @@ mod tests;
 mod timing;
 mod writer;
 
+pub use packet::TS_NULL_PACKET;
 pub use reader::{TsCounters, TsReader, Uncarried};
 #[cfg(any(test, feature = "testing"))]
 pub use timing::TsTimingCheck;

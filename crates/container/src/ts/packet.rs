@@ -6,6 +6,15 @@ pub(super) const PACKET_LENGTH: usize = 188;
 /// The packet identifier of empty packets.
 pub(super) const NULL_PID: u16 = 0x1fff;
 
+/// A packet of which receivers take no notice, for a line that is to be heard of while nothing is sent.
+///
+/// Source: ISO/IEC 13818-1, 2.4.1
+pub const TS_NULL_PACKET: [u8; PACKET_LENGTH] = {
+    let mut packet = [0xff; PACKET_LENGTH];
+    (packet[0], packet[1], packet[2], packet[3]) = (0x47, 0x1f, 0xff, 0x10);
+    packet
+};
+
 /// One packet, taken apart (ISO/IEC 13818-1, 2.4.3.2).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct TsPacket<'a> {

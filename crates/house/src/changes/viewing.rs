@@ -2,11 +2,11 @@ use std::time::Duration;
 
 use time::OffsetDateTime;
 use waverant_model::{AddViewingLink, ChangeViewing, TakeName};
-use waverant_relay::{Actor, Site, ViewingLink, ViewingRules};
+use waverant_relay::{Actor, Site, ViewingLink, ViewingRules, Ways};
 use waverant_store::NewViewingLink;
 
 use super::{checked_text, page};
-use crate::words::{audience_of, nearness_of};
+use crate::words::{audience_of, between_of, nearness_of, way_of};
 use crate::{House, HouseError};
 
 /// How far back one can go: as far as segments are held in memory.
@@ -102,6 +102,15 @@ pub(super) fn changed(
             Some(sites) => checked_sites("viewing.sites", sites)?,
             None => present.sites,
         },
+        ways: match &form.ways {
+            Some(ways) if ways.is_empty() => {
+                let told = "it has no way; give one at least, or close the channel with `audience`";
+                return Err(HouseError::invalid("viewing.ways", told));
+            }
+            Some(ways) => Ways::only(ways.iter().copied().map(way_of)),
+            None => present.ways,
+        },
+        between_shows: form.between_shows.map_or(present.between_shows, between_of),
         page: page::changed(&form.page, present.page, slot_sites)?,
     })
 }

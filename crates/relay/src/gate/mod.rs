@@ -148,9 +148,9 @@ pub enum TurnAwayReason {
     /// One end has a passphrase and the other has none.
     #[error("The encoder and the channel must both have a passphrase, or neither. Compare the channel's page.")]
     PassphraseDiffers,
-    /// Nobody publishes on the channel that is to be watched.
-    #[error("This channel is not on air. Try again when the show has begun.")]
-    OffAir,
+    /// The channel is not watched by this protocol.
+    #[error("This channel is not watched this way. Its page in the console tells which ways are open.")]
+    WayClosed,
     /// No more may watch.
     #[error("No seat: {0}.")]
     NoSeat(NoRoom),
@@ -185,7 +185,7 @@ impl TurnAwayReason {
             Self::Stopping => "stopping",
             Self::WrongPassphrase => "wrong_passphrase",
             Self::PassphraseDiffers => "passphrase_differs",
-            Self::OffAir => "off_air",
+            Self::WayClosed => "way_closed",
             Self::NoSeat(_) => "no_seat",
             Self::ViewKey => "view_key",
             Self::PublishKey => "publish_key",

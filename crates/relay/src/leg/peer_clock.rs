@@ -11,6 +11,8 @@ pub(super) struct PeerClock {
     origin: Option<MediaTime>,
     /// The next packet is the first of its connection.
     is_new: bool,
+    /// The next packet is the first of another session: its time says nothing of those before.
+    is_foreign: bool,
     latest: Option<MediaTime>,
 }
 
@@ -20,12 +22,17 @@ impl PeerClock {
         self.is_new = true;
     }
 
+    /// The next packet is the first of another session, on the same connection or a new one.
+    pub(super) fn begin_session(&mut self) {
+        self.is_foreign = true;
+    }
+
     /// The peer's time for a session's time.
     pub(super) fn time(&mut self, dts: MediaTime) -> MediaTime {
         let mut origin = *self.origin.get_or_insert(dts);
-        if std::mem::take(&mut self.is_new)
-            && let Some(latest) = self.latest
-            && dts - origin <= latest
+        let (is_new, is_foreign) = (std::mem::take(&mut self.is_new), std::mem::take(&mut self.is_foreign));
+        if let Some(latest) = self.latest
+            && (is_foreign || (is_new && dts - origin <= latest))
         {
             // A new connection begins with the newest keyframe, which the last one may have sent
             // already: the peer's time goes on all the same.

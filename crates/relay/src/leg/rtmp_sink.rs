@@ -83,6 +83,12 @@ impl RtmpSink {
         self.clock.begin_connection();
     }
 
+    /// Another session follows on the same connection: it gets headers and a keyframe first, and times that go on.
+    pub fn begin_session(&mut self, rates: StreamRates) {
+        self.begin_connection(rates);
+        self.clock.begin_session();
+    }
+
     /// True once the connection has headers.
     pub fn has_headers(&self) -> bool {
         self.tracks.is_some()

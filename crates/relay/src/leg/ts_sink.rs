@@ -39,6 +39,12 @@ impl TsSink {
         self.clock.begin_connection();
     }
 
+    /// Another session follows on the same connection: it gets tables and a keyframe first, and times that go on.
+    pub fn begin_session(&mut self) {
+        self.begin_connection();
+        self.clock.begin_session();
+    }
+
     /// Changes what is sent, from the next packet on.
     pub fn set_rules(&mut self, rules: SinkRules) {
         if self.rules != rules {
@@ -210,6 +216,20 @@ mod tests {
         let (before, after) = (times(&first), times(&second));
         assert_eq!((before.len(), after.len()), (3, 2));
         assert_eq!((after[0] - before[2], after[1] - after[0]), (33, 500));
+    }
+
+    #[test]
+    fn another_session_goes_on_where_the_last_one_stopped() {
+        let (tracks, mut sink, mut raw) = (sounds(h264()), TsSink::new(SinkRules::default()), Vec::new());
+        for (begin, times) in [(7000, [7000, 7500]), (0, [0, 40]), (90_000, [90_000, 90_040])] {
+            sink.begin_session();
+            for millis in times {
+                sink.send(&entry(TrackId::VIDEO, millis, millis == begin, &tracks), &mut raw).unwrap();
+            }
+        }
+        let times: Vec<i64> = heard(&raw).1.iter().map(|(_, time)| *time).collect();
+        let steps: Vec<i64> = times.windows(2).map(|pair| pair[1] - pair[0]).collect();
+        assert_eq!(steps, [500, 33, 40, 33, 40]);
     }
 
     #[test]

@@ -21,11 +21,16 @@ pub enum Way {
     /// A picture at a time over a WebSocket.
     Pictures,
     /// A continuous stream over HTTP: MPEG-TS or FLV.
-    TransportStream,
+    Stream,
     /// RTMP.
     Rtmp,
     /// SRT.
     Srt,
+}
+
+impl Way {
+    /// All there are.
+    pub const ALL: [Self; 5] = [Self::Segments, Self::Pictures, Self::Stream, Self::Rtmp, Self::Srt];
 }
 
 /// How many watch, by the way they do.
@@ -36,7 +41,7 @@ pub struct ViewerCounts {
     /// A picture at a time over a WebSocket.
     pub pictures: u32,
     /// A continuous stream over HTTP: MPEG-TS or FLV.
-    pub transport_stream: u32,
+    pub stream: u32,
     /// RTMP.
     pub rtmp: u32,
     /// SRT.
@@ -46,14 +51,14 @@ pub struct ViewerCounts {
 impl ViewerCounts {
     /// All of them.
     pub fn total(&self) -> u32 {
-        self.segments + self.pictures + self.transport_stream + self.rtmp + self.srt
+        self.segments + self.pictures + self.stream + self.rtmp + self.srt
     }
 
     fn of(&mut self, way: Way) -> &mut u32 {
         match way {
             Way::Segments => &mut self.segments,
             Way::Pictures => &mut self.pictures,
-            Way::TransportStream => &mut self.transport_stream,
+            Way::Stream => &mut self.stream,
             Way::Rtmp => &mut self.rtmp,
             Way::Srt => &mut self.srt,
         }
@@ -65,7 +70,7 @@ impl ViewerCounts {
         Self {
             segments: self.segments.max(other.segments),
             pictures: self.pictures.max(other.pictures),
-            transport_stream: self.transport_stream.max(other.transport_stream),
+            stream: self.stream.max(other.stream),
             rtmp: self.rtmp.max(other.rtmp),
             srt: self.srt.max(other.srt),
         }

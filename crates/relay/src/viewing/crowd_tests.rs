@@ -41,9 +41,9 @@ fn who_fetches_counts_once_and_for_as_long_as_it_asks() {
 fn who_stays_counts_until_it_leaves() {
     let now = Instant::now();
     let mut crowd = crowd([by(Way::Pictures, 1), by(Way::Srt, 2)], now);
-    let id = crowd.enter(now, by(Way::TransportStream, 1), |_| WIDE).unwrap().id;
+    let id = crowd.enter(now, by(Way::Stream, 1), |_| WIDE).unwrap().id;
     crowd.sweep(now + Duration::from_secs(3600));
-    assert_eq!(crowd.counts(1), ViewerCounts { pictures: 1, srt: 1, transport_stream: 1, ..Default::default() });
+    assert_eq!(crowd.counts(1), ViewerCounts { pictures: 1, srt: 1, stream: 1, ..Default::default() });
     crowd.leave(id);
     crowd.leave(id);
     assert_eq!(crowd.counts(1).total(), 2);

@@ -4,6 +4,7 @@ mod crowd;
 mod link;
 mod page;
 mod site;
+mod ways;
 
 #[cfg(test)]
 mod crowd_tests;
@@ -16,6 +17,7 @@ pub use crowd::{Crowd, Newcomer, NoRoom, Room, Seated, ViewerCounts, ViewerId, W
 pub use link::{Asker, LinkFault, ViewingLink};
 pub use page::{ChannelPage, PageLink};
 pub use site::{Site, SiteError};
+pub use ways::Ways;
 
 use crate::PackagingRules;
 
@@ -43,6 +45,16 @@ pub enum Nearness {
     Steady,
 }
 
+/// What players get that stay connected while no show is on.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum BetweenShows {
+    /// Nothing: they wait.
+    #[default]
+    Silence,
+    /// The holding picture.
+    Picture,
+}
+
 /// How a channel is watched.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ViewingRules {
@@ -58,6 +70,10 @@ pub struct ViewingRules {
     pub most_viewers: Option<u32>,
     /// The sites whose pages may show the channel while everybody may watch it; none for all sites.
     pub sites: Vec<Site>,
+    /// What players get that stay connected while no show is on.
+    pub between_shows: BetweenShows,
+    /// By which ways it can be watched.
+    pub ways: Ways,
     /// What its page says.
     pub page: ChannelPage,
 }
@@ -66,8 +82,17 @@ impl Default for ViewingRules {
     fn default() -> Self {
         let (audience, nearness) = (Audience::default(), Nearness::default());
         let back = Duration::from_secs(30);
-        let (sites, page) = (Vec::new(), ChannelPage::default());
-        Self { audience, nearness, back, is_always_ready: false, most_viewers: None, sites, page }
+        Self {
+            audience,
+            nearness,
+            back,
+            is_always_ready: false,
+            most_viewers: None,
+            sites: Vec::new(),
+            between_shows: BetweenShows::default(),
+            ways: Ways::default(),
+            page: ChannelPage::default(),
+        }
     }
 }
 

@@ -74,7 +74,7 @@ async fn on_air(house: &House<'_>) {
 }
 
 fn viewers(house: &House<'_>, way: &str) -> u64 {
-    house.live()["session"]["viewers"][way].as_u64().unwrap()
+    house.live()["viewers"][way].as_u64().unwrap()
 }
 
 /// A link opens its channel for watching, in every way, until it ends or is revoked, and opens nothing else.
@@ -232,7 +232,7 @@ async fn no_more_watch_than_there_are_seats() {
         stream.read_exact(&mut line).unwrap();
         assert_eq!(&line, b"HTTP/1.1 200 OK");
         assert_eq!(playlist("five", open).status, 503);
-        assert_eq!((viewers(&house, "segments"), viewers(&house, "transport_stream")), (2, 1));
+        assert_eq!((viewers(&house, "segments"), viewers(&house, "stream")), (2, 1));
     };
     tokio::join!(show, crowd);
     house.ended_session(1).await;
@@ -297,7 +297,7 @@ async fn a_rehearsal_is_shown_by_a_link_that_says_so() {
     assert_eq!(player.status(&format!("{crew}/live/index.m3u8")), 200);
     assert_eq!(player.status(&format!("{crew}/still.jpg")), 200);
     for path in [plain.as_str(), "/watch/finish-line"] {
-        for way in ["live/index.m3u8", "stream.ts", "still.jpg"] {
+        for way in ["live/index.m3u8", "live/index.mpd", "still.jpg"] {
             assert_eq!(player.status(&format!("{path}/{way}")), 404, "{path}/{way}");
         }
         assert!(player.get(&format!("{path}/state")).text.contains("\"off_air\""));

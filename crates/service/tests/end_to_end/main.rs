@@ -38,3 +38,4 @@ mod strangers;
 mod takeover;
 mod turns;
 mod viewing;
+mod waiting;

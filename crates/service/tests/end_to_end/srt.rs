@@ -263,7 +263,7 @@ async fn a_channel_asks_for_its_passphrase() {
     check_show(&ground, &house, &sent).await;
 }
 
-/// A program of the house watches over SRT what comes over RTMP, and is told when there is nothing.
+/// A program of the house watches over SRT what comes over RTMP.
 #[tokio::test(flavor = "multi_thread")]
 async fn players_are_served_over_srt() {
     let ground = Ground::new().await;
@@ -272,10 +272,12 @@ async fn players_are_served_over_srt() {
     let viewing = house.make_viewing_key();
     let watch = |stream_id: String| {
         let address = house.srt;
-        async move { watch_over_srt(address, &stream_id, &SrtOptions::default(), Duration::from_secs(20)).await }
+        async move { watch_over_srt(address, &stream_id, &SrtOptions::default(), Duration::from_secs(9)).await }
     };
+    house.change_channel(json!({"viewing": {"ways": ["rtmp"]}}));
     let refused = watch(viewing.clone()).await.unwrap_err().to_string();
-    assert!(refused.contains("1404"), "{refused}");
+    assert!(refused.contains("1403"), "{refused}");
+    house.change_channel(json!({"viewing": {"ways": ["srt"]}}));
     let refused = watch(format!("#!::r={viewing},m=publish")).await.unwrap_err().to_string();
     assert!(refused.contains("1405"), "{refused}");
     let clip = clip().with_sounds(3).with_labels(&LABELS);
@@ -283,7 +285,7 @@ async fn players_are_served_over_srt() {
     let seen = async {
         house.wait_until("on air", |house| house.live()["session"]["video"].is_object()).await;
         let (plain, asked) = (viewing.clone(), format!("#!::r={viewing},m=request"));
-        let chosen = format!("#!::r={viewing},m=request,sound=name:riverbank");
+        let chosen = format!("#!::r={viewing},m=request,shows=one,sound=name:riverbank");
         tokio::join!(watch(plain), watch(asked), watch(chosen))
     };
     let (sent, (plain, asked, chosen)) = tokio::join!(publish, seen);

@@ -125,7 +125,7 @@ async fn players_take_continuous_streams() {
     };
     let players = async {
         on_air(&house, 1_000).await;
-        let (ts, flv) = tokio::join!(take("stream.ts"), take("stream.flv"));
+        let (ts, flv) = tokio::join!(take("stream.ts?shows=one"), take("stream.flv?shows=one"));
         (ts.unwrap(), flv.unwrap())
     };
     let (sent, ((ts_type, ts), (flv_type, flv))) = tokio::join!(house.publish(house.encoder(&key, 6.0)), players);
@@ -283,6 +283,6 @@ async fn segments_are_ready_before_somebody_watches_and_a_rehearsal_is_not_shown
     house.ended_session(1).await;
     house.call("POST", "/channels/finish-line/rehearsals", Some(json!({"seconds": 5})));
     on_air(&house, 1_500).await;
-    assert_eq!(get("stream.ts"), (404, "The channel is not on air now.".to_owned()));
+    assert_eq!(get("still.jpg"), (404, "The channel is not on air now.".to_owned()));
     assert!(get("state").1.contains("\"off_air\""));
 }

@@ -3,20 +3,14 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use tokio::task::spawn_blocking;
-use waverant_codec::{Clip, CodecPool};
+use waverant_codec::CodecPool;
 use waverant_media::{TrackKind, Tracks};
-use waverant_relay::{OnAir, Origin, Slate, SlateChoice, SlateError, SlateSource};
+use waverant_relay::{OnAir, Origin, Slate, SlateChoice, SlateSource};
 
 use crate::clock;
+use crate::slates::{Likeness, Makers, Prepared};
 
 use super::Show;
-
-/// Frame rate of the built-in picture where nobody knows that of the show.
-const USUAL_FRAME_RATE: f64 = 30.0;
-
-/// The built-in picture stands still: more than this would only cost.
-const MOST_FRAME_RATE: f64 = 60.0;
 
 /// While the show's rate is not known it is asked for this often.
 const RATE_INTERVAL: Duration = Duration::from_millis(500);
@@ -38,20 +32,6 @@ struct Wanted {
 struct Ready {
     wanted: Wanted,
     slate: Option<Prepared>,
-}
-
-/// A slate that can go on.
-struct Prepared {
-    slate: Slate,
-    /// What it is made of, if that is shared with other shows: it is forgotten with the last of them.
-    _clip: Option<Arc<Clip>>,
-}
-
-/// What slates are made of.
-#[derive(Clone)]
-struct Makers {
-    shelf: Arc<dyn SlateSource>,
-    codec: CodecPool,
 }
 
 impl Wanted {
@@ -143,35 +123,18 @@ async fn prepare(show: &Show, makers: &Makers, wanted: &Wanted) -> (Option<Prepa
         return (None, findings);
     }
     if wanted.choice == SlateChoice::Uploaded {
-        match uploaded(makers, show.channel.id, wanted.tracks.clone()).await {
-            Ok(slate) => return (Some(Prepared { slate, _clip: None }), findings),
+        match makers.uploaded(show.channel.id, Some(wanted.tracks.clone())).await {
+            Ok(slate) => return (Some(slate), findings),
             Err(error) => findings.push(format!("the uploaded slate does not fit the show: {error}")),
         }
     }
-    match built_in(&makers.codec, wanted).await {
+    match makers.holding_picture(&wanted.tracks, wanted.frame_rate).await {
         Ok(slate) => (Some(slate), findings),
         Err(error) => {
             findings.push(format!("there is no built-in slate for this show: {error}"));
             (None, findings)
         }
     }
-}
-
-async fn uploaded(makers: &Makers, channel_id: u64, tracks: Arc<Tracks>) -> Result<Slate, SlateError> {
-    let shelf = makers.shelf.clone();
-    let read = spawn_blocking(move || shelf.uploaded(channel_id)?.fitted(&tracks));
-    read.await.unwrap_or_else(|error| Err(SlateError::Unreadable(error.to_string())))
-}
-
-async fn built_in(codec: &CodecPool, wanted: &Wanted) -> Result<Prepared, SlateError> {
-    let video = wanted.tracks.first(TrackKind::Video).ok_or(SlateError::Show("it has no pictures"))?;
-    let size = video.codec.picture_size();
-    let (width, height) = size.ok_or(SlateError::Show("the size of its pictures is not known"))?;
-    let frame_rate = wanted.frame_rate.unwrap_or(USUAL_FRAME_RATE).min(MOST_FRAME_RATE);
-    let drawn = codec.holding_picture(width, height, frame_rate).await;
-    let clip = drawn.map_err(|error| SlateError::Picture(error.to_string()))?;
-    let slate = Slate::new(clip.tracks.clone(), clip.packets.clone(), clip.length)?;
-    Ok(Prepared { slate: slate.fitted(&wanted.tracks)?, _clip: Some(clip) })
 }
 
 async fn sleep_until(due: Option<Instant>) {
@@ -185,6 +148,12 @@ impl Show {
     /// True while the slate stands in.
     pub fn is_slate_on(&self) -> bool {
         self.stage.lock().program().on_air() == OnAir::Slate
+    }
+
+    /// What it is like, for what stands in between it and the next.
+    pub fn likeness(&self) -> Likeness {
+        let tracks = self.stage.lock().tracks.clone();
+        Likeness { tracks, frame_rate: self.frame_rate() }
     }
 
     /// Pictures per second as the stream tells, as they were announced, else by the times of the pictures.

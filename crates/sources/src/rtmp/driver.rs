@@ -4,9 +4,8 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use time::OffsetDateTime;
-use tokio::time::sleep_until;
-use waverant_house::{Deciding, House, Presented, Verdict};
+use tokio::time::{sleep, sleep_until};
+use waverant_house::{Deciding, House, Presented, Tuner, Verdict, Wish};
 use waverant_relay::{Admission, KeyRight, TurnAway, TurnAwayReason, Way};
 use waverant_rtmp::{
     ChunkError, CredentialsAnswer, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest,
@@ -16,7 +15,7 @@ use waverant_show::Seat;
 
 use super::farewell::{linger, say_last_words};
 use super::reason_of;
-use super::viewing::{Served, Viewing};
+use super::viewing::{READING, Served, Viewing};
 use waverant_net::{Moved, Place, Wire, WriteQueue};
 
 /// Bytes read at once from who was let in. At 6 Mbit/s this is 23 reads a second.
@@ -30,6 +29,12 @@ const MAX_QUEUED: usize = 64 * 1024;
 
 /// A player that takes no byte for this long is given up.
 const STALL: Duration = Duration::from_secs(10);
+
+/// How often it is looked whether a player that waits may still do so.
+const LOOK_INTERVAL: Duration = Duration::from_secs(1);
+
+/// With this in its stream name a player wants one show alone.
+const ONE_SHOW: &str = "shows=one";
 
 /// Why a connection is done.
 enum End {
@@ -122,9 +127,12 @@ impl Driver {
         // A player is served by news; one that has not read what it has is not served yet.
         let listening = self.queue.byte_count() < MAX_QUEUED;
         let news = wait_for_news(if listening { &self.viewings } else { &[] });
+        // Where nothing comes it is looked all the same whether the key still opens.
+        let is_waiting = self.viewings.iter().any(Viewing::is_waiting);
         tokio::select! {
             moved = self.wire.step(buffer, &mut self.queue) => return self.handle_moved(moved, buffer),
             () = news => {}
+            () = sleep(LOOK_INTERVAL), if is_waiting => {}
             () = sleep_until_maybe(deadline) => {
                 if let Err(error) = self.connection.handle_timeout(Instant::now()) {
                     return Err(End::Fault(error));
@@ -175,10 +183,9 @@ impl Driver {
         let mut place = 0;
         while place < self.viewings.len() && self.queue.byte_count() < MAX_QUEUED {
             let viewing = &mut self.viewings[place];
-            let fault = self.house.directory().gate().key_fault(viewing.key_id(), OffsetDateTime::now_utc());
-            let served = match fault {
+            let served = match self.house.player_fault(viewing.key_id(), viewing.seat()) {
                 None => viewing.serve(&mut self.connection),
-                Some(fault) => Served::Over(fault.for_player().to_owned()),
+                Some(fault) => Served::Over(fault.to_owned()),
             };
             match served {
                 Served::UpToDate => place += 1,
@@ -283,7 +290,7 @@ impl Driver {
         log_misuse(match (decided, right) {
             (Err(away), _) => self.refuse(stream, &away),
             (Ok(admission), KeyRight::Publish) => self.let_in(request, admission),
-            (Ok(admission), KeyRight::View) => self.show_to(stream, &admission),
+            (Ok(admission), KeyRight::View) => self.show_to(request, &admission),
         });
     }
 
@@ -299,16 +306,19 @@ impl Driver {
         }
     }
 
-    fn show_to(&mut self, stream: u32, admission: &Admission) -> Result<(), Error> {
-        let (show, seat) = match self.house.watch_by_key(self.peer, admission, Way::Rtmp) {
-            Ok(watched) => watched,
+    fn show_to(&mut self, request: &StreamRequest, admission: &Admission) -> Result<(), Error> {
+        let (stream, channel) = (request.stream, &admission.channel);
+        let seat = match self.house.seat_by_key(self.peer, admission, Way::Rtmp) {
+            Ok(seat) => seat,
             Err(reason) => {
                 return self.connection.refuse(stream, &Refusal { description: reason.to_string() });
             }
         };
-        tracing::info!(peer = %self.peer, session = show.id(), "playing");
+        tracing::info!(peer = %self.peer, channel = %channel.name, "a player over RTMP");
         let accepted = self.connection.accept_play(Instant::now(), stream);
-        self.viewings.push(Viewing::new(stream, admission.key_id, show, seat));
+        let wish = Wish { is_one_show: wants_one_show(&request.name), sees_rehearsals: true };
+        let tuner = Tuner::new(self.house.clone(), channel.id, wish, READING);
+        self.viewings.push(Viewing::new(stream, admission.key_id, tuner, seat));
         accepted
     }
 
@@ -367,6 +377,12 @@ struct Asking {
     request: StreamRequest,
     right: KeyRight,
     deciding: Deciding,
+}
+
+/// Whether a player wants one show and then the end, as in `KEY?shows=one`.
+fn wants_one_show(name: &str) -> bool {
+    let query = name.split_once('?').map_or("", |(_, query)| query);
+    query.split('&').any(|said| said == ONE_SHOW)
 }
 
 fn stranger(reason: TurnAwayReason) -> TurnAway {

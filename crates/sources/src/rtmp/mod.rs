@@ -16,7 +16,7 @@ use waverant_rtmp::{Limits, ServerConfig};
 
 use driver::Driver;
 use waverant_house::House;
-use waverant_net::{Place, Places, ServerTls, Wire, caller_of};
+use waverant_net::{Place, Places, ServerTls, UNACKNOWLEDGED_LIMIT, Wire, caller_of, give_up_after};
 
 /// The path part of the address for encoders with user name and password.
 pub const GUARDED_APP: &str = "door";
@@ -87,6 +87,7 @@ impl RtmpDoor {
             let displaced = place.displaced.clone();
             let carried = async {
                 let _ = stream.set_nodelay(true);
+                let _ = give_up_after(&stream, UNACKNOWLEDGED_LIMIT);
                 if standing == Standing::Rough {
                     sleep(ROUGH_PAUSE).await;
                 }

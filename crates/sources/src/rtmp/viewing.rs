@@ -1,10 +1,7 @@
-use std::sync::Arc;
-
-use waverant_house::ViewerSeat;
+use waverant_house::{Tuner, ViewerSeat};
 use waverant_media::MediaTime;
-use waverant_relay::{Cursor, Read, RtmpSink};
+use waverant_relay::RtmpSink;
 use waverant_rtmp::ServerConnection;
-use waverant_show::{FeedReader, Show};
 
 /// A player may be this far behind before it jumps to the newest keyframe: it wants to see what
 /// happens now.
@@ -13,13 +10,15 @@ const ALLOWANCE: MediaTime = MediaTime::from_millis(3_000);
 /// Packets taken from the hub at once.
 const MAX_ENTRIES: usize = 64;
 
-/// One stream that is played to a player.
+/// How a player reads a channel.
+pub(super) const READING: (MediaTime, usize) = (ALLOWANCE, MAX_ENTRIES);
+
+/// One channel that is played to a player.
 pub(super) struct Viewing {
     stream: u32,
     key_id: u64,
-    reader: FeedReader,
+    tuner: Tuner,
     sink: RtmpSink,
-    show: Arc<Show>,
     /// Counts the player while it watches.
     seat: ViewerSeat,
 }
@@ -36,11 +35,10 @@ pub(super) enum Served {
 }
 
 impl Viewing {
-    pub(super) fn new(stream: u32, key_id: u64, show: Arc<Show>, seat: ViewerSeat) -> Self {
+    pub(super) fn new(stream: u32, key_id: u64, tuner: Tuner, seat: ViewerSeat) -> Self {
         let mut sink = RtmpSink::new();
-        sink.begin_connection(show.context().rates.rates());
-        let reader = FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES);
-        Self { stream, key_id, reader, sink, show, seat }
+        sink.begin_connection(tuner.rates());
+        Self { stream, key_id, tuner, sink, seat }
     }
 
     pub(super) fn stream(&self) -> u32 {
@@ -52,47 +50,57 @@ impl Viewing {
         self.key_id
     }
 
+    /// The seat that is kept while it watches.
+    pub(super) fn seat(&self) -> &ViewerSeat {
+        &self.seat
+    }
+
+    /// True while no show is on.
+    pub(super) fn is_waiting(&self) -> bool {
+        self.tuner.session().is_none()
+    }
+
     /// Waits until there is something that the player has not seen.
     pub(super) async fn news(&self) {
-        self.reader.news().await;
+        self.tuner.news().await;
     }
 
     /// Makes the player begin anew at the newest keyframe, with headers.
     pub(super) fn restart(&mut self) {
-        self.reader.restart();
-        self.sink.begin_connection(self.show.context().rates.rates());
+        self.tuner.restart();
+        self.sink.begin_connection(self.tuner.rates());
     }
 
     /// Puts what is new into the connection.
     pub(super) fn serve(&mut self, connection: &mut ServerConnection) -> Served {
-        if self.seat.lost.is_cancelled() {
-            return Served::Over("Another player with this key took the place.".to_owned());
-        }
         let Some(mut player) = connection.player(self.stream) else {
-            // A paused player misses what happens; only the end of the show concerns it.
-            self.reader.skip_news();
-            return if self.reader.feed().has_ended() { self.over() } else { Served::UpToDate };
+            // A paused player misses what happens; only the end concerns it.
+            return if self.tuner.skip_news() { self.over() } else { Served::UpToDate };
         };
-        if !self.reader.has_news() {
+        if !self.tuner.has_news() {
             return Served::UpToDate;
         }
-        match self.reader.take().read {
-            Read::End => return self.over(),
-            Read::Jumped { .. } => self.sink.skip_to_keyframe(),
-            Read::UpToDate => {}
+        let taken = self.tuner.take();
+        if taken.is_over {
+            return self.over();
         }
-        if self.reader.take_announcement() || !self.sink.has_headers() {
-            self.sink.set_rates(self.show.context().rates.rates());
+        if taken.is_new {
+            self.sink.begin_session(self.tuner.rates());
+        } else if taken.has_jumped {
+            self.sink.skip_to_keyframe();
         }
-        for entry in self.reader.entries() {
+        if self.tuner.take_announcement() || !self.sink.has_headers() {
+            self.sink.set_rates(self.tuner.rates());
+        }
+        for entry in self.tuner.entries() {
             if let Err(error) = self.sink.send(&mut player, entry) {
                 return Served::Over(format!("This player cannot be served: {error}"));
             }
         }
-        if self.reader.has_news() { Served::More } else { Served::UpToDate }
+        if self.tuner.has_news() { Served::More } else { Served::UpToDate }
     }
 
     fn over(&self) -> Served {
-        Served::Over(self.show.end_reason())
+        Served::Over(self.tuner.end_reason().to_owned())
     }
 }

@@ -2,7 +2,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
-use waverant_house::{House, Presented, Verdict, turn_away};
+use waverant_house::{House, Presented, Tuner, Verdict, Wish, turn_away};
 use waverant_net::caller_of;
 use waverant_relay::{
     Admission, AudioChoice, AudioPickError, KeyRight, Standing, TurnAway, TurnAwayReason, Way, split_key,
@@ -11,7 +11,7 @@ use waverant_srt::{CloseReason, Config, Connection, Message, Mode, RejectReason,
 use waverant_udp::{Decision, Doorkeeper, Onward, Turned};
 
 use super::SrtSettings;
-use super::guest::{Guest, Watching};
+use super::guest::{Guest, READING, Watching};
 use super::refusal::{reject_reason, stranger};
 use crate::per_address::PerAddress;
 
@@ -42,9 +42,10 @@ impl Door {
         let id = StreamId::parse(request.stream_id().unwrap_or_default())
             .map_err(|_| refused(stranger(TurnAwayReason::Malformed)))?;
         let audio = wanted_sound(&id).map_err(|_| refused(stranger(TurnAwayReason::Malformed)))?;
+        let is_one_show = id.others.iter().any(|(name, wanted)| name == "shows" && wanted == "one");
         let judge = |right| {
             let admission = self.house.recognise(&presented(request, &id, right))?;
-            Ok(Caller { admission, right, audio: audio.clone() })
+            Ok(Caller { admission, right, audio: audio.clone(), is_one_show })
         };
         match id.mode {
             Some(Mode::Request) => judge(KeyRight::View).map_err(refused),
@@ -60,14 +61,16 @@ impl Door {
 
     fn let_in(&self, request: &Request) -> Result<Guest, Refused> {
         let from = request.from();
-        let Caller { admission, right, audio } = self.recognise(request)?;
+        let Caller { admission, right, audio, is_one_show } = self.recognise(request)?;
         let place = self.per_address.take(caller_of(from.ip()));
         let place = place.ok_or_else(|| refused(stranger(TurnAwayReason::TooManyFromAddress)))?;
         if right == KeyRight::View {
-            let watched = self.house.watch_by_key(from, &admission, Way::Srt);
-            let (show, seat) = watched.map_err(|reason| refused(turn_away(&admission, reason)))?;
-            tracing::info!(peer = %from, session = show.id(), "playing over SRT");
-            return Ok(Guest::viewer(Watching::new(show, seat, admission.key_id, audio), place));
+            let seat = self.house.seat_by_key(from, &admission, Way::Srt);
+            let seat = seat.map_err(|reason| refused(turn_away(&admission, reason)))?;
+            tracing::info!(peer = %from, channel = %admission.channel.name, "a player over SRT");
+            let wish = Wish { is_one_show, sees_rehearsals: true };
+            let tuner = Tuner::new(self.house.clone(), admission.channel.id, wish, READING);
+            return Ok(Guest::viewer(Watching::new(tuner, seat, admission.key_id, audio), place));
         }
         let (major, minor, patch) = request.version();
         let encoder = format!("SRT {major}.{minor}.{patch}");
@@ -176,6 +179,8 @@ struct Caller {
     admission: Admission,
     right: KeyRight,
     audio: AudioChoice,
+    /// It wants one show, and then the end.
+    is_one_show: bool,
 }
 
 /// Somebody who is not let in: for the turned-away list, and for the caller.

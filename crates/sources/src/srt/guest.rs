@@ -1,12 +1,10 @@
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use time::OffsetDateTime;
-use waverant_house::{House, ViewerSeat};
+use waverant_house::{House, Tuner, ViewerSeat};
 use waverant_media::MediaTime;
-use waverant_relay::{AudioChoice, Cursor, SinkRules, TsSink};
-use waverant_show::{FeedReader, Seat, Show};
+use waverant_relay::{AudioChoice, SinkRules, TsSink};
+use waverant_show::Seat;
 use waverant_srt::{CloseReason, Connection, Message, SendError, Statistics};
 use waverant_udp::Onward;
 
@@ -17,6 +15,9 @@ const ALLOWANCE: MediaTime = MediaTime::from_millis(3_000);
 
 /// Packets taken from the hub at once.
 const MAX_ENTRIES: usize = 64;
+
+/// How a player reads a channel.
+pub(super) const READING: (MediaTime, usize) = (ALLOWANCE, MAX_ENTRIES);
 
 /// How long the end of a show may take to get through to a player.
 const LAST_WORDS: Duration = Duration::from_secs(3);
@@ -34,16 +35,15 @@ enum Role {
     Viewer(Box<Watching>),
 }
 
-/// A show that is sent to a player as a transport stream.
+/// A channel that is sent to a player as a transport stream.
 #[derive(Debug)]
 pub(super) struct Watching {
     key_id: u64,
-    reader: FeedReader,
+    tuner: Tuner,
     sink: TsSink,
     pending: Vec<u8>,
     /// When the goodbye may be said, once the show is over.
     goodbye_at: Option<Instant>,
-    show: Arc<Show>,
     /// Counts the player while it watches.
     seat: ViewerSeat,
 }
@@ -94,28 +94,29 @@ impl Guest {
 }
 
 impl Watching {
-    pub(super) fn new(show: Arc<Show>, seat: ViewerSeat, key_id: u64, audio: AudioChoice) -> Self {
-        let reader = FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES);
+    pub(super) fn new(tuner: Tuner, seat: ViewerSeat, key_id: u64, audio: AudioChoice) -> Self {
         let sink = TsSink::new(SinkRules { audio, ..SinkRules::default() });
-        Self { key_id, reader, sink, pending: Vec::new(), goodbye_at: None, show, seat }
+        Self { key_id, tuner, sink, pending: Vec::new(), goodbye_at: None, seat }
     }
 
     fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Onward {
-        let has_fault = house.directory().gate().key_fault(self.key_id, OffsetDateTime::now_utc()).is_some();
-        if has_fault || self.seat.lost.is_cancelled() {
+        if house.player_fault(self.key_id, &self.seat).is_some() {
             return Onward::Ends;
         }
         let is_over = loop {
-            let taken = self.reader.take();
-            if taken.has_jumped() {
+            let taken = self.tuner.take();
+            if taken.is_new {
+                self.sink.begin_session();
+            } else if taken.has_jumped {
                 self.sink.skip_to_keyframe();
             }
-            if self.reader.entries().is_empty() {
-                break taken.is_end();
+            if self.tuner.entries().is_empty() {
+                break taken.is_over;
             }
-            for entry in self.reader.entries() {
+            for entry in self.tuner.entries() {
                 if let Err(error) = self.sink.send(entry, &mut self.pending) {
-                    tracing::info!(session = self.show.id(), %error, "a player over SRT cannot be served");
+                    let session = self.tuner.session();
+                    tracing::info!(session, %error, "a player over SRT cannot be served");
                     return Onward::Ends;
                 }
             }
@@ -146,7 +147,7 @@ impl Watching {
                 Ok(()) => {}
                 // The line is too slow: what does not fit is lost, and the player begins anew.
                 Err(SendError::Full) => {
-                    self.reader.restart();
+                    self.tuner.restart();
                     self.sink.skip_to_keyframe();
                     return Onward::GoesOn;
                 }

@@ -6,11 +6,11 @@ pub(super) fn reject_reason(reason: TurnAwayReason) -> RejectReason {
     match reason {
         TurnAwayReason::NoKey | TurnAwayReason::Malformed => RejectReason::BAD_REQUEST,
         TurnAwayReason::UnknownKey | TurnAwayReason::WrongPassword => RejectReason::UNAUTHORIZED,
-        TurnAwayReason::ExpiredKey | TurnAwayReason::AddressNotAllowed | TurnAwayReason::Declined => {
-            RejectReason::FORBIDDEN
-        }
+        TurnAwayReason::ExpiredKey
+        | TurnAwayReason::AddressNotAllowed
+        | TurnAwayReason::Declined
+        | TurnAwayReason::WayClosed => RejectReason::FORBIDDEN,
         TurnAwayReason::ViewKey | TurnAwayReason::PublishKey => RejectReason::BAD_MODE,
-        TurnAwayReason::OffAir => RejectReason::NOT_FOUND,
         TurnAwayReason::ChannelBusy => RejectReason::CONFLICT,
         TurnAwayReason::Stopping | TurnAwayReason::Undecided => RejectReason::UNAVAILABLE,
         TurnAwayReason::TooManyFromAddress | TurnAwayReason::TooManyConnections | TurnAwayReason::NoSeat(_) => {

@@ -24,6 +24,7 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (12, "viewing links", include_str!("../../migrations/0012_viewing_links.sql")),
     (13, "pages of channels", include_str!("../../migrations/0013_pages_of_channels.sql")),
     (14, "links of takes", include_str!("../../migrations/0014_links_of_takes.sql")),
+    (15, "ways of watching", include_str!("../../migrations/0015_ways_of_watching.sql")),
 ];
 
 #[derive(Debug)]

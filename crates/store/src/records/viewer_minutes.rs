@@ -34,7 +34,7 @@ impl Store {
         );
         query.push_values(minutes, |mut row, ViewerMinute { channel_id, minute, counts }| {
             row.push_bind(*channel_id).push_bind(to_column(*minute));
-            row.push_bind(counts.segments).push_bind(counts.pictures).push_bind(counts.transport_stream);
+            row.push_bind(counts.segments).push_bind(counts.pictures).push_bind(counts.stream);
             row.push_bind(counts.rtmp).push_bind(counts.srt);
         });
         query.push(
@@ -82,7 +82,7 @@ impl Store {
             let counts = ViewerCounts {
                 segments: row.try_get("segments")?,
                 pictures: row.try_get("pictures")?,
-                transport_stream: row.try_get("transport_stream")?,
+                stream: row.try_get("transport_stream")?,
                 rtmp: row.try_get("rtmp")?,
                 srt: row.try_get("srt")?,
             };

@@ -3,12 +3,12 @@ use std::time::Duration;
 use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
 use sqlx::{MySql, Row};
-use waverant_relay::{Audience, ChannelPage, Nearness, Site, ViewingRules};
+use waverant_relay::{Audience, BetweenShows, ChannelPage, Nearness, Site, ViewingRules, Way, Ways};
 
 use crate::StoreError;
 
 /// The columns of a channel that say how it is watched, in the order of [`bind`].
-pub(super) const COLUMNS: [&str; 7] = [
+pub(super) const COLUMNS: [&str; 9] = [
     "audience",
     "nearness",
     "viewing_back_ms",
@@ -16,6 +16,8 @@ pub(super) const COLUMNS: [&str; 7] = [
     "most_viewers",
     "viewing_sites",
     "viewing_page",
+    "viewing_ways",
+    "between_shows",
 ];
 
 pub(super) fn from_row(row: &MySqlRow) -> Result<ViewingRules, StoreError> {
@@ -36,7 +38,33 @@ pub(super) fn from_row(row: &MySqlRow) -> Result<ViewingRules, StoreError> {
         most_viewers: most_viewers_from(row)?,
         sites: sites_from(row, "viewing_sites")?,
         page: page_from(row)?,
+        ways: ways_from(row)?,
+        between_shows: match row.try_get("between_shows")? {
+            "picture" => BetweenShows::Picture,
+            _ => BetweenShows::Silence,
+        },
     })
+}
+
+/// Ways with a space between; none for all.
+fn ways_from(row: &MySqlRow) -> Result<Ways, StoreError> {
+    let Some(text): Option<&str> = row.try_get("viewing_ways")? else { return Ok(Ways::default()) };
+    let way = |word: &str| Way::ALL.into_iter().find(|way| way_word(*way) == word);
+    Ok(Ways::only(text.split_whitespace().filter_map(way)))
+}
+
+fn ways_column(ways: Ways) -> Option<String> {
+    (ways != Ways::default()).then(|| ways.iter().map(way_word).collect::<Vec<_>>().join(" "))
+}
+
+fn way_word(way: Way) -> &'static str {
+    match way {
+        Way::Segments => "segments",
+        Way::Pictures => "pictures",
+        Way::Stream => "stream",
+        Way::Rtmp => "rtmp",
+        Way::Srt => "srt",
+    }
 }
 
 fn page_from(row: &MySqlRow) -> Result<ChannelPage, StoreError> {
@@ -78,5 +106,10 @@ pub(super) fn bind<'q>(
     let back_ms = u32::try_from(rules.back.as_millis()).unwrap_or(u32::MAX);
     let query = query.bind(audience).bind(nearness).bind(back_ms).bind(rules.is_always_ready);
     let page = (rules.page != ChannelPage::default()).then(|| serde_json::to_string(&rules.page).unwrap_or_default());
-    query.bind(rules.most_viewers.unwrap_or(0)).bind(sites_column(&rules.sites)).bind(page)
+    let between_shows = match rules.between_shows {
+        BetweenShows::Silence => "silence",
+        BetweenShows::Picture => "picture",
+    };
+    let query = query.bind(rules.most_viewers.unwrap_or(0)).bind(sites_column(&rules.sites)).bind(page);
+    query.bind(ways_column(rules.ways)).bind(between_shows)
 }
