@@ -13,6 +13,8 @@ interface State {
   ways: Way[];
   session: number | null;
   has_seat: boolean;
+  /** The playlist of the same show in object storage, for who finds no seat here. */
+  published: string | null;
   has_recording: boolean;
 }
 
@@ -36,6 +38,8 @@ const recording = new Recording(parts.page, parts.video, base);
 let player: Player | null = null;
 let session: number | null = null;
 let wasOn = false;
+/** Whether the show comes from object storage, since the house had no seat. */
+let fromDepot = false;
 let about: About | null = null;
 /** Whether the house answered, and said that there is no show. */
 let isOffAir = false;
@@ -66,11 +70,13 @@ function wantedWay(ways: Way[]): Way | null {
   return ways.find((way) => way === wishes.get("way")) ?? null;
 }
 
-function begin(state: State, way: Way): void {
-  const wanted = wantedWay(state.ways);
+/** Plays from the house, or from the depot where the house has no seat. */
+function begin(state: State, way: Way, depot: string | null): void {
+  const wanted = depot ? "plain" : wantedWay(state.ways);
+  fromDepot = depot !== null;
   session = state.session;
   wasOn = true;
-  const addresses = { pictures: `${base.replace(/^http/, "ws")}/pictures`, playlist: `${base}/live/index.m3u8` };
+  const addresses = { pictures: `${base.replace(/^http/, "ws")}/pictures`, playlist: depot ?? `${base}/live/index.m3u8` };
   const events = {
     onWay: (way: Way) => controls.showWay(WAY_NAMES[way]),
     onSounds: (sounds: Sound[], chosen: number) => controls.showSounds(sounds, chosen),
@@ -144,17 +150,20 @@ async function ask(): Promise<void> {
     controls.say("");
     return;
   }
-  if (!player && !state.has_seat) {
+  const depot = state.has_seat ? null : state.published;
+  if (player && depot && !fromDepot) end();
+  if (!player && !state.has_seat && !depot) {
     controls.say("All seats are taken. This page tries again by itself.");
     return;
   }
   if (!player) {
     recording.hide();
-    if (!state.way) {
+    const way = state.way ?? (depot ? "plain" : null);
+    if (!way) {
       controls.say("This show is watched with a player program, and not in a browser.");
       return;
     }
-    begin(state, state.way);
+    begin(state, way, depot);
   }
   controls.say(state.state === "holding" ? "The picture is interrupted. It comes back by itself." : "");
 }

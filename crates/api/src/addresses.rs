@@ -73,6 +73,7 @@ fn addresses_under(state: &ApiState, headers: &HeaderMap, path: &str) -> Viewing
         transport_stream: format!("{page}/stream.ts"),
         flv: format!("{page}/stream.flv"),
         pictures: format!("ws{secure}://{place}/pictures"),
+        published: None,
         page,
     }
 }

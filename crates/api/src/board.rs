@@ -3,12 +3,12 @@
 use std::time::{Duration, Instant};
 
 use time::OffsetDateTime;
-use waverant_house::{House, leg_state};
+use waverant_house::{House, Publishing, leg_state};
 use waverant_library::LOW_TIME;
 use waverant_media::{SoundFormat, Track, TrackKind, Tracks};
 use waverant_model::{
-    Board, ChannelState, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LiveLine, LiveLinePoint, LiveSession,
-    LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount, ViewerCounts,
+    Board, ChannelState, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LiveLine, LiveLinePoint, LivePublishing,
+    LiveSession, LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount, ViewerCounts,
 };
 use waverant_relay::{
     ChannelRules, LegOrder, LinePoint, LineQuality, SessionState, StreamFacts, TakeState, advised_latency,
@@ -25,9 +25,13 @@ fn millis(duration: Duration) -> u64 {
 pub(crate) fn look(house: &House) -> Board {
     let directory = house.directory();
     let channels = directory.channels().map(|rules| match house.show(rules.id) {
-        Some(show) => on_air(rules, &show, viewers(house, rules)),
+        Some(show) => LiveChannel {
+            publishing: house.publishing(rules.id).map(live_publishing),
+            ..on_air(rules, &show, viewers(house, rules))
+        },
         None => LiveChannel {
             viewers: viewers(house, rules),
+            publishing: None,
             name: rules.name.to_string(),
             title: rules.title.clone(),
             state: ChannelState::OffAir,
@@ -62,6 +66,11 @@ fn live_disk(house: &House) -> Option<LiveDisk> {
     })
 }
 
+fn live_publishing(from: Publishing) -> LivePublishing {
+    let Publishing { depot, address, told_until, sent_bytes, fault } = from;
+    LivePublishing { depot, address, told_until, sent_bytes, fault }
+}
+
 fn viewers(house: &House, rules: &ChannelRules) -> ViewerCounts {
     tell_viewing::viewer_counts(house.viewer_counts(rules.id))
 }
@@ -78,6 +87,7 @@ fn on_air(rules: &ChannelRules, show: &Show, viewers: ViewerCounts) -> LiveChann
             SessionState::Over => ChannelState::Over,
         },
         viewers,
+        publishing: None,
         session: Some(live_session(show, source)),
         legs: show.legs().into_iter().map(live_leg).collect(),
     }

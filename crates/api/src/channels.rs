@@ -2,8 +2,10 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use waverant_house::MadeKey;
+use waverant_library::LiveDepot;
 use waverant_model::{
     AddChannel, AddKey, ChangeChannel, ChangeSending, Channel, EncoderFields, KeyRight, NewKey, StreamKey,
+    ViewingAddresses,
 };
 use waverant_sources::GUARDED_APP;
 
@@ -19,8 +21,15 @@ async fn described(
 ) -> Result<Json<Channel>, ApiError> {
     let own = state.house.store().destinations_of(&[channel.id]).await?;
     let own = own.into_iter().map(tell::channel_destination).collect();
-    let viewing = viewing_addresses(state, headers, &channel.name);
+    let viewing = viewing_of(state, headers, &channel);
     Ok(Json(tell::channel(channel, address(state, headers, APP), own, viewing)))
+}
+
+fn viewing_of(state: &ApiState, headers: &HeaderMap, channel: &waverant_store::Channel) -> ViewingAddresses {
+    let depot = channel.settings.viewing.published_to.as_ref();
+    let public = depot.and_then(|depot| depot.public_address.as_deref());
+    let published = public.map(|address| LiveDepot::playlist_address(address, &channel.name));
+    ViewingAddresses { published, ..viewing_addresses(state, headers, &channel.name) }
 }
 
 /// List channels
@@ -30,10 +39,11 @@ pub(super) async fn list_channels(
     headers: HeaderMap,
 ) -> Result<Json<Vec<Channel>>, ApiError> {
     let mut all = state.house.store().channel_destinations().await?;
-    let channels = state.house.store().channels().await?.into_iter().map(|channel| {
+    let channels = state.house.store().channels().await?;
+    let channels = channels.into_iter().map(|channel| {
         let own = all.extract_if(.., |destination| destination.channel_id == channel.id);
         let own = own.map(tell::channel_destination).collect();
-        let viewing = viewing_addresses(&state, &headers, &channel.name);
+        let viewing = viewing_of(&state, &headers, &channel);
         tell::channel(channel, address(&state, &headers, APP), own, viewing)
     });
     Ok(Json(channels.collect()))

@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use waverant_house::HouseError;
-use waverant_model::{AddDepot, Depot, DepotTry};
+use waverant_model::{AddDepot, ChangeDepot, Depot, DepotTry};
 
 use crate::error::Body;
 use crate::rights::Caller;
@@ -25,6 +25,17 @@ pub(super) async fn add_depot(
 ) -> Result<(StatusCode, Json<Depot>), ApiError> {
     let added = state.house.add_depot(form, &caller.actor).await?;
     Ok((StatusCode::CREATED, Json(tell::depot(added))))
+}
+
+/// Change a depot
+#[utoipa::path(patch, path = "/depots/{depot}", params(("depot" = String, Path)), request_body = ChangeDepot, responses((status = 200, body = Depot)))]
+pub(super) async fn change_depot(
+    State(state): State<ApiState>,
+    caller: Caller,
+    Path(name): Path<String>,
+    Body(form): Body<ChangeDepot>,
+) -> Result<Json<Depot>, ApiError> {
+    Ok(Json(tell::depot(state.house.change_depot(&name, &form, &caller.actor).await?)))
 }
 
 /// Remove a depot; what is there stays there

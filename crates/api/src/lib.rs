@@ -144,7 +144,7 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(sessions::show_report))
         .merge(take_routes())
         .routes(routes!(depots::list_depots, depots::add_depot))
-        .routes(routes!(depots::remove_depot))
+        .routes(routes!(depots::change_depot, depots::remove_depot))
         .routes(routes!(depots::try_depot))
         .routes(routes!(sessions::list_turned_away))
         .routes(routes!(live::board))

@@ -91,6 +91,7 @@ const RIGHTS: &[(&str, &str, Right)] = &[
     ("GET", "/jobs/{job}", SignedIn),
     ("GET", "/depots", SignedIn),
     ("POST", "/depots", SignedIn),
+    ("PATCH", "/depots/{depot}", SignedIn),
     ("DELETE", "/depots/{depot}", SignedIn),
     ("POST", "/depots/{depot}/try", SignedIn),
     ("GET", "/turned-away", SignedIn),

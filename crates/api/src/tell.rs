@@ -148,6 +148,7 @@ pub(crate) fn depot(from: store::Depot) -> model::Depot {
         bucket: from.bucket,
         prefix: from.prefix,
         access_key: from.access_key,
+        public_address: from.public_address,
         created_at: from.created_at,
     }
 }

@@ -15,6 +15,7 @@ pub(crate) fn viewing(rules: &ViewingRules, addresses: model::ViewingAddresses) 
         sites: site_names(&rules.sites),
         ways: rules.ways.iter().map(way_word).collect(),
         between_shows: between_word(rules.between_shows),
+        published_to: rules.published_to.as_ref().map(|published| published.depot.clone()),
         page: page(&rules.page),
         addresses,
     }

@@ -22,6 +22,7 @@ use crate::callers::Callers;
 use crate::interludes::Interludes;
 use crate::numbers::SessionNumbers;
 use crate::posters::PosterShelf;
+use crate::publishing::PublishingDesk;
 use crate::shows::Shows;
 use crate::touched::Touched;
 use crate::turns::Turns;
@@ -72,6 +73,7 @@ pub struct House {
     pub(crate) posters: Arc<PosterShelf>,
     pub(crate) changing: Turns,
     pub(crate) interludes: Interludes,
+    pub(crate) publishing: PublishingDesk,
 }
 
 impl fmt::Debug for House {
@@ -135,6 +137,7 @@ impl House {
             posters: Arc::new(PosterShelf::new(state_folder.join("posters"))),
             changing: Turns::default(),
             interludes: Interludes::default(),
+            publishing: PublishingDesk::default(),
         });
         let rules: Arc<dyn RuleBook> = house.clone();
         house.tasks().spawn(waverant_library::keep(library, rules));

@@ -20,6 +20,7 @@ mod orders;
 mod passwords;
 mod people;
 mod posters;
+mod publishing;
 mod report;
 mod shows;
 mod touched;
@@ -40,6 +41,7 @@ pub use ledger::Ledger;
 pub use orders::{leg_destination, leg_order, read_sheet};
 pub use people::{check_password, check_user_name};
 pub use posters::MAX_POSTER_BYTES;
+pub use publishing::Publishing;
 pub use report::{leg_state, report_of};
 pub use tuner::{Tuned, Tuner, Wish};
 pub use words::{

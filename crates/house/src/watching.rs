@@ -9,6 +9,7 @@ use waverant_store::{StoreError, ViewerMinute};
 
 use crate::House;
 use crate::audience::{Load, Spectator, UplinkLoad, ViewerSeat};
+use crate::publishing::Publishing;
 
 /// How often it is written how many watched.
 const MINUTE: Duration = Duration::from_secs(60);
@@ -53,6 +54,16 @@ impl House {
         self.audience.uplink()
     }
 
+    /// How the show of a channel gets to a depot; none if it does not.
+    pub fn publishing(&self, channel_id: u64) -> Option<Publishing> {
+        self.publishing.of(channel_id)
+    }
+
+    /// Notes how a session gets to a depot; `None` when it does so no longer.
+    pub fn note_publishing(&self, channel_id: u64, session: u64, now: Option<Publishing>) {
+        self.publishing.note(channel_id, session, now);
+    }
+
     /// Looks who is gone, and what shows need of the uplink.
     pub(crate) fn look_after_audience(&self) {
         self.audience.with_crowd(|crowd| crowd.sweep(Instant::now()));
@@ -65,7 +76,9 @@ impl House {
             let stream_bps = self.audience.known_bps(show.channel_id(), source.video_bps + source.audio_bps);
             let is_sent = |phase: LegPhase| !matches!(phase, LegPhase::Off | LegPhase::Refused);
             let legs = show.legs().iter().filter(|leg| is_sent(leg.record.state)).count();
-            load.add(show.channel_id(), stream_bps, legs);
+            // A depot takes as much as a platform.
+            let depots = usize::from(self.publishing(show.channel_id()).is_some());
+            load.add(show.channel_id(), stream_bps, legs + depots);
         }
         self.audience.set_load(load);
     }

@@ -58,23 +58,9 @@ impl DepotClient {
     /// # Errors
     /// [`DepotError`] if the depot's settings cannot be used.
     pub fn new(depot: &Depot) -> Result<Self, DepotError> {
-        // The HTTP client takes the process's own TLS; a second call changes nothing.
-        let _ = rustls::crypto::ring::default_provider().install_default();
         let retry = RetryConfig { max_retries: 3, retry_timeout: Duration::from_secs(60), ..RetryConfig::default() };
         let options = ClientOptions::new().with_timeout(REQUEST_TIMEOUT).with_connect_timeout(CONNECT_TIMEOUT);
-        let store = AmazonS3Builder::new()
-            .with_endpoint(&depot.endpoint)
-            .with_region(&depot.region)
-            .with_bucket_name(&depot.bucket)
-            .with_access_key_id(&depot.access_key)
-            .with_secret_access_key(depot.secret_key.reveal())
-            .with_virtual_hosted_style_request(false)
-            .with_checksum_algorithm(Checksum::SHA256)
-            .with_client_options(options.with_allow_http(depot.endpoint.starts_with("http://")))
-            .with_retry(retry)
-            .build()
-            .map_err(|error| DepotError(error.to_string()))?;
-        Ok(Self { store: Arc::new(store), prefix: depot.prefix.trim_matches('/').to_owned() })
+        Ok(Self { store: Arc::new(connect(depot, options, retry)?), prefix: depot.prefix.trim_matches('/').to_owned() })
     }
 
     /// What a take is called at the depot.
@@ -183,6 +169,24 @@ impl DepotClient {
     }
 }
 
+/// The bucket of a depot; nothing is connected to yet.
+pub(crate) fn connect(depot: &Depot, options: ClientOptions, retry: RetryConfig) -> Result<AmazonS3, DepotError> {
+    // The HTTP client takes the process's own TLS; a second call changes nothing.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    AmazonS3Builder::new()
+        .with_endpoint(&depot.endpoint)
+        .with_region(&depot.region)
+        .with_bucket_name(&depot.bucket)
+        .with_access_key_id(&depot.access_key)
+        .with_secret_access_key(depot.secret_key.reveal())
+        .with_virtual_hosted_style_request(false)
+        .with_checksum_algorithm(Checksum::SHA256)
+        .with_client_options(options.with_allow_http(depot.endpoint.starts_with("http://")))
+        .with_retry(retry)
+        .build()
+        .map_err(|error| DepotError(error.to_string()))
+}
+
 #[derive(Debug)]
 struct SendError {
     told: String,
@@ -210,7 +214,7 @@ impl From<io::Error> for SendError {
 
 /// The innermost cause says most; the rest names our library. What an answer holds is not repeated: a depot's
 /// address may lead to anything in the house.
-fn told(error: object_store::Error) -> DepotError {
+pub(crate) fn told(error: object_store::Error) -> DepotError {
     let mut cause: &dyn std::error::Error = &error;
     while let Some(inner) = cause.source() {
         cause = inner;

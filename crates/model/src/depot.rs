@@ -25,10 +25,21 @@ pub struct AddDepot {
     pub access_key: String,
     /// What requests are signed with; it is not shown again.
     pub secret_key: Hidden,
+    /// The address under which anybody fetches what lies below the prefix, as in `https://show.wexcombe.example`;
+    /// needed for shows that are published there.
+    #[serde(default)]
+    pub public_address: Option<String>,
 }
 
 fn usual_region() -> String {
     "us-east-1".to_owned()
+}
+
+/// What is to change of a depot; what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ChangeDepot {
+    /// The address under which anybody fetches what lies below the prefix; empty for none.
+    pub public_address: Option<String>,
 }
 
 /// A depot without its secret.
@@ -46,6 +57,8 @@ pub struct Depot {
     pub prefix: String,
     /// Who signs requests.
     pub access_key: String,
+    /// The address under which anybody fetches what lies below the prefix.
+    pub public_address: Option<String>,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]
     pub created_at: OffsetDateTime,

@@ -26,7 +26,7 @@ pub use account::{Administrator, FirstRunState, Me, SignIn, Token};
 pub use channel::{
     AddChannel, ChangeChannel, ChangeSending, Channel, ChannelDestination, SlateChoice, Takeover, UploadedSlate,
 };
-pub use depot::{AddDepot, Depot, DepotTry};
+pub use depot::{AddDepot, ChangeDepot, Depot, DepotTry};
 pub use destination::{
     AddDestination, AudioOtherwise, ChangeDestination, Destination, DestinationTry, TryDestination, TryStep,
     TryStepName,
@@ -40,8 +40,8 @@ pub use key::{AddKey, EncoderFields, KeyRight, NewKey, SrtFields, StreamKey};
 pub use limits::{SheetAction, SheetForm};
 pub use line::{LiveLine, LiveLinePoint};
 pub use live::{
-    Board, ChannelState, Health, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LiveSession, LiveTake,
-    LiveUplink, LiveVideo, RecorderState, RefusedCount,
+    Board, ChannelState, Health, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LivePublishing, LiveSession,
+    LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount,
 };
 pub use problem::Problem;
 pub use recording::{ChangeRecording, MarkMoment, MarkedMoment, Recording, RecordingWhen, TakeFormat};

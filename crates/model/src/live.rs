@@ -56,6 +56,22 @@ pub struct RefusedCount {
     pub count: u64,
 }
 
+/// How a show gets to a depot at one moment.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LivePublishing {
+    /// The depot.
+    pub depot: String,
+    /// Where viewers fetch the playlist, once there is one.
+    pub address: Option<String>,
+    /// Up to when the show is told there.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub told_until: Option<OffsetDateTime>,
+    /// What was sent, in bytes.
+    pub sent_bytes: u64,
+    /// What is wrong, in words.
+    pub fault: Option<String>,
+}
+
 /// A channel at one moment.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LiveChannel {
@@ -67,6 +83,8 @@ pub struct LiveChannel {
     pub state: ChannelState,
     /// How many watch, or wait for the next show.
     pub viewers: ViewerCounts,
+    /// How its show gets to the depot from which it is told as well.
+    pub publishing: Option<LivePublishing>,
     /// The session, if there is one.
     pub session: Option<LiveSession>,
     /// Legs of the session; without one, the destinations as they stand.

@@ -76,6 +76,8 @@ pub struct Viewing {
     pub ways: Vec<WayOfWatching>,
     /// What players of continuous streams get while no show is on.
     pub between_shows: BetweenShows,
+    /// The depot from which its shows are told as well, for more viewers than the uplink carries.
+    pub published_to: Option<String>,
     /// What its page says.
     pub page: ChannelPage,
     /// Where it is watched, by who may.
@@ -101,6 +103,8 @@ pub struct ViewingAddresses {
     pub flv: String,
     /// For pages that take a picture at a time over a WebSocket.
     pub pictures: String,
+    /// The playlist in the depot to which its shows are published, for any number of viewers.
+    pub published: Option<String>,
 }
 
 /// What is to change of how a channel is watched; what is left out stays.
@@ -123,6 +127,9 @@ pub struct ChangeViewing {
     pub ways: Option<Vec<WayOfWatching>>,
     /// What players of continuous streams get while no show is on; holds at once.
     pub between_shows: Option<BetweenShows>,
+    /// The depot from which its shows are told as well, while everybody may watch; it needs a public address. Empty
+    /// for none. Holds at once.
+    pub published_to: Option<String>,
     /// What its page says.
     #[serde(default)]
     pub page: ChangePage,

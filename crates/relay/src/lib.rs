@@ -33,7 +33,9 @@ pub use leg::{
 };
 pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};
 pub use meter::{PictureRate, RateMeter};
-pub use packaging::{Found, Packager, PackagingRules, PictureMessage, PictureMux, Piece, Position, WallClock};
+pub use packaging::{
+    Found, OutsideShow, Packager, PackagingRules, PictureMessage, PictureMux, Piece, Position, WallClock, WholeSegment,
+};
 pub use printable::printable;
 pub use recording::{
     DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules,
@@ -46,6 +48,6 @@ pub use session::{
     SessionLife, SessionState, Slate, SlateChoice, SlateError, SlateSource, SourceCounters, StreamSource, Takeover,
 };
 pub use viewing::{
-    Asker, Audience, BetweenShows, ChannelPage, Crowd, LinkFault, Nearness, Newcomer, NoRoom, PageLink, Room, Seated,
-    Site, SiteError, ViewerCounts, ViewerId, ViewingLink, ViewingRules, Way, Ways,
+    Asker, Audience, BetweenShows, ChannelPage, Crowd, LinkFault, Nearness, Newcomer, NoRoom, PageLink, PublishedTo,
+    Room, Seated, Site, SiteError, ViewerCounts, ViewerId, ViewingLink, ViewingRules, Way, Ways,
 };

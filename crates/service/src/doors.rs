@@ -12,7 +12,7 @@ use waverant_house::House;
 use waverant_net::{Places, ServerTls};
 use waverant_relay::LobbyLimits;
 use waverant_sources::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
-use waverant_viewing::{ViewingState, keep_ready};
+use waverant_viewing::{ViewingState, keep_ready, publish};
 
 use crate::addresses::Addresses;
 use crate::check::bind_failure;
@@ -121,6 +121,7 @@ impl Doors {
         };
         let viewing = ViewingState::new(house.clone());
         house.tasks().spawn_on(keep_ready(viewing.clone()), for_viewers);
+        house.tasks().spawn_on(publish(viewing.clone()), for_viewers);
         let viewing_places = Places::new(LobbyLimits {
             let_in: settings.viewing_connections,
             waiting: settings.viewing_connections,

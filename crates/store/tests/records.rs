@@ -205,6 +205,7 @@ async fn copies_remember_how_far_they_came() {
         prefix: "takes".into(),
         access_key: "harbour".into(),
         secret_key: Secret::new("kept sealed"),
+        public_address: None,
         created_at: NOW,
     };
     store.add_depot(&depot).await.unwrap();

@@ -20,10 +20,10 @@ use crate::access::Access;
 use crate::piece_body::PieceBody;
 use crate::{Fault, ViewingState};
 
-const PLAYLIST: &str = "application/vnd.apple.mpegurl";
+pub(crate) const PLAYLIST: &str = "application/vnd.apple.mpegurl";
 const MANIFEST: &str = "application/dash+xml";
-const VIDEO: &str = "video/mp4";
-const AUDIO: &str = "audio/mp4";
+pub(crate) const VIDEO: &str = "video/mp4";
+pub(crate) const AUDIO: &str = "audio/mp4";
 
 /// What changes with each segment, and what never does.
 const SHORT: &str = "public, max-age=1";

@@ -11,6 +11,7 @@ mod hls;
 mod page;
 mod pictures;
 mod piece_body;
+mod publishing;
 mod recording;
 mod screens;
 mod still;
@@ -31,6 +32,7 @@ use waverant_house::House;
 use waverant_net::Place;
 
 pub use pictures::{PictureViewer, within_limits};
+pub use publishing::publish;
 pub use screens::keep_ready;
 pub use take_body::serve_take;
 

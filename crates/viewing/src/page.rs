@@ -9,11 +9,13 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use rust_embed::RustEmbed;
 use serde::Serialize;
-use waverant_relay::{Nearness, SessionState, Site, Way, Ways};
+use waverant_house::House;
+use waverant_relay::{ChannelRules, Nearness, SessionState, Site, Way, Ways};
 
 use crate::about::{self, allowed_slot, plain_text};
 use crate::access::Access;
 use crate::fault::escaped;
+use crate::publishing::wanted_depot;
 use crate::{Fault, ViewingState};
 
 /// The page as it was built; absent in a build without it.
@@ -22,9 +24,9 @@ use crate::{Fault, ViewingState};
 #[allow_missing = true]
 struct Files;
 
-/// Scripts, styles and the show come from here only. Who may frame it is added.
+/// The site of a depot, and who may frame it, are put in.
 const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; \
-    font-src 'self'; media-src 'self' blob:; connect-src 'self'; base-uri 'none'; form-action 'none'; \
+    font-src 'self'; media-src 'self' blob:{depot}; connect-src 'self'{depot}; base-uri 'none'; form-action 'none'; \
     frame-ancestors";
 
 /// What stands in the pages as they were built for what a channel says.
@@ -48,6 +50,8 @@ pub(crate) struct ToldState {
     session: Option<u64>,
     /// Whether there is a seat for who asks.
     has_seat: bool,
+    /// The playlist of the same show in object storage, for who finds no seat here.
+    published: Option<String>,
     /// Whether a recording may be watched while nothing is on air.
     has_recording: bool,
 }
@@ -73,12 +77,30 @@ pub(crate) async fn state(State(state): State<ViewingState>, Extension(access): 
         },
         way: first_way(rules.viewing.nearness, ways),
         ways,
-        session: show.map(|show| show.id()),
+        session: show.as_ref().map(|show| show.id()),
         has_seat: access.has_seat(&state.house),
+        published: show.is_some().then(|| published(&state.house, &access)).flatten(),
         has_recording: access.take().is_some() || rules.viewing.page.shows_recording,
     };
     // Whether there is a seat is for who asks.
     ([(header::CACHE_CONTROL, "no-store")], Json(told)).into_response()
+}
+
+/// Where the show can be watched from a depot, once all that players need is there.
+fn published(house: &House, access: &Access) -> Option<String> {
+    let publishing = house.publishing(access.rules.id).filter(|publishing| publishing.told_until.is_some());
+    publishing.filter(|_| !access.is_by_link())?.address
+}
+
+/// The site of the depot from which a channel's shows may come as well, for the rules of its pages.
+fn published_site(rules: &ChannelRules) -> Option<Site> {
+    Site::of_address(wanted_depot(rules)?.public_address.as_deref()?)
+}
+
+/// What pages may do: scripts, styles and the show come from here only, and the show from the channel's depot too.
+fn content_policy(rules: &ChannelRules) -> String {
+    let site = published_site(rules).map(|site| format!(" {site}")).unwrap_or_default();
+    CONTENT_POLICY.replace("{depot}", &site)
 }
 
 /// The ways by which browsers watch, from the least delay to the most.
@@ -119,21 +141,22 @@ pub(crate) async fn page(
     let text = text
         .replace(SUMMARY, &escaped(&summary))
         .replace(PICTURE, &escaped(&picture_of(&access, scheme.as_ref().map(|Extension(scheme)| scheme), &headers)));
-    Ok(sent(text, &format!("{CONTENT_POLICY} 'none'{frames}")))
+    Ok(sent(text, &format!("{} 'none'{frames}", content_policy(&access.rules))))
 }
 
 /// The player alone, for pages of other sites.
 pub(crate) async fn embed(Extension(access): Extension<Arc<Access>>) -> Result<Response, Fault> {
     let sites: Vec<&str> = access.sites().iter().map(Site::as_str).collect();
     let framed_by = if sites.is_empty() { "*".to_owned() } else { sites.join(" ") };
-    Ok(sent(built("embed.html", &access.rules.title)?, &format!("{CONTENT_POLICY} {framed_by}")))
+    let policy = format!("{} {framed_by}", content_policy(&access.rules));
+    Ok(sent(built("embed.html", &access.rules.title)?, &policy))
 }
 
 /// The list of the channels that want to be found.
 pub(crate) async fn list(State(state): State<ViewingState>) -> Result<Response, Fault> {
     // Without any the house has no list.
     about::list(State(state)).await?;
-    Ok(sent(built("list.html", "On air")?, &format!("{CONTENT_POLICY} 'none'")))
+    Ok(sent(built("list.html", "On air")?, &format!("{} 'none'", CONTENT_POLICY.replace("{depot}", ""))))
 }
 
 /// Where the picture of a preview is, as other hosts reach it.

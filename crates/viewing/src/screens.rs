@@ -37,6 +37,11 @@ impl Screens {
         self.showing(access.rules.id, access.show_on_air(house), access.sees_rehearsals())
     }
 
+    /// The packaging of a show, for the house itself.
+    pub(crate) fn for_house(&self, rules: &ChannelRules, show: &Arc<Show>) -> Option<Arc<Packaging>> {
+        self.showing(rules.id, Some(show.clone()), false).ok()
+    }
+
     fn showing(&self, channel: u64, show: Option<Arc<Show>>, sees_rehearsals: bool) -> Result<Arc<Packaging>, Fault> {
         let mut screens = self.0.lock();
         let running = screens.get(&channel).filter(|screen| sees_rehearsals || !screen.is_rehearsal);
@@ -76,7 +81,7 @@ pub async fn keep_ready(state: ViewingState) {
         for rules in directory.channels().filter(is_wanted) {
             // Who is not on air has nothing to be ready.
             let show = state.house.show(rules.id).filter(|show| !show.live().has_ended() && !show.is_rehearsal());
-            let _ = show.map(|show| state.screens.showing(rules.id, Some(show), false));
+            let _ = show.map(|show| state.screens.for_house(rules, &show));
         }
     }
 }

@@ -51,7 +51,7 @@ export function ChannelCard({ channel, isLinked = true }: { channel: LiveChannel
       <div className="grid md:grid-cols-[15rem_4.5rem_1fr]">
         <div>
           {hasPicture && !isOpen && <Still channel={channel.name} title={channel.title} onOpen={() => setOpen(true)} />}
-          <SourceFacts session={channel.session ?? undefined} viewers={channel.viewers} />
+          <SourceFacts channel={channel} />
         </div>
         <Delta legs={channel.legs} isLive={Boolean(channel.session)} />
         <div className="grid auto-rows-fr border-t border-base-300 md:border-t-0">

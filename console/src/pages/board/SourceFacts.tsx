@@ -1,4 +1,4 @@
-import type { LiveAudio, LiveSession, ViewerCounts } from "../../api/types";
+import type { LiveAudio, LiveChannel, LiveSession } from "../../api/types";
 import { bitrate, clock, megabits } from "../../lib/format";
 import { Fact } from "./Fact";
 import { LineFacts } from "./LineFacts";
@@ -29,7 +29,8 @@ function recording({ recorder, take }: LiveSession): string {
 }
 
 /** What comes in: bitrate and frame rate large, the rest beside their names. */
-export function SourceFacts({ session, viewers }: { session: LiveSession | undefined; viewers: ViewerCounts }) {
+export function SourceFacts({ channel }: { channel: LiveChannel }) {
+  const { session, viewers, publishing } = channel;
   if (!session) {
     return (
       <div className="px-4 py-5 text-sm text-base-content/65 sm:px-5">
@@ -73,10 +74,16 @@ export function SourceFacts({ session, viewers }: { session: LiveSession | undef
           <Fact key={label} label="Backup" value={label} />
         ))}
         {viewers.total > 0 && <Fact label="Viewers" value={String(viewers.total)} />}
+        {publishing && <Fact label="Published" value={publishing.depot} />}
         <Fact label="Recording" value={recording(session)} />
         {session.loss_count > 0 && <Fact label="Encoder lost" value={`${session.loss_count}×`} />}
       </dl>
       {session.line && <LineFacts line={session.line} />}
+      {publishing?.fault && (
+        <p role="alert" className="mt-3 rounded-field bg-error/15 p-2 text-sm text-error">
+          Not published to {publishing.depot} as it should be: {publishing.fault}
+        </p>
+      )}
       {session.recorder_reason && (
         <p role="alert" className="mt-3 rounded-field bg-error/15 p-2 text-sm text-error">
           The recording is stopped: {session.recorder_reason}. It goes on by itself when it can.

@@ -1,4 +1,4 @@
-import { useChangeChannel, useViewerMinutes } from "../../api/queries";
+import { useChangeChannel, useDepots, useViewerMinutes } from "../../api/queries";
 import type { Audience, BetweenShows, Channel, Nearness, ViewerCounts, WayOfWatching } from "../../api/types";
 import { CopyField } from "../../components/CopyField";
 import { ErrorNote } from "../../components/Notes";
@@ -64,6 +64,7 @@ export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts 
             onChange={(event) => change.mutate({ viewing: { between_shows: event.target.value as BetweenShows } })}
             hint="Those that stay connected: streams over HTTP, RTMP, SRT."
           />
+          <PublishTo channel={channel} />
           <Ways channel={channel} />
           {change.error && <ErrorNote error={change.error} />}
         </div>
@@ -78,6 +79,7 @@ export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts 
             <CopyField label="Page for people" value={addresses.page} />
             <CopyField label="Code for a page of your own" value={embedCode(addresses.embed)} />
             <CopyField label="HLS" value={addresses.hls} hint="More addresses: waverant viewing addresses" />
+            {addresses.published && <CopyField label="HLS from the depot" value={addresses.published} />}
           </div>
         )}
       </div>
@@ -85,6 +87,29 @@ export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts 
       <Watching channel={channel.name} now={now} />
       <Links channel={channel.name} isClosed={audience === "nobody"} />
     </Section>
+  );
+}
+
+/** The depot from which shows are told as well; asked for where there is one that viewers reach. */
+function PublishTo({ channel }: { channel: Channel }) {
+  const change = useChangeChannel(channel.name);
+  const depots = useDepots();
+  const present = channel.viewing.published_to ?? "";
+  const reached = (depots.data ?? []).filter((depot) => depot.public_address).map((depot) => depot.name);
+  if (reached.length === 0) return null;
+  const options = [["", "Nowhere else"], ...reached.map((name) => [name, `Depot ${name}`])] as [string, string][];
+  return (
+    <>
+      <Select
+        label="Tell shows from a depot as well"
+        value={present}
+        options={options}
+        disabled={change.isPending}
+        onChange={(event) => change.mutate({ viewing: { published_to: event.target.value } })}
+        hint="For more viewers than the uplink carries, while everybody may watch."
+      />
+      {change.error && <ErrorNote error={change.error} />}
+    </>
   );
 }
 

@@ -1,7 +1,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-use waverant_model::{AddDepot, Depot as Kept, DepotTry, Hidden};
+use waverant_model::{AddDepot, ChangeDepot, Depot as Kept, DepotTry, Hidden};
 
 use super::account::secret;
 use super::dash;
@@ -15,6 +15,15 @@ pub(super) enum Depot {
     List,
     /// Add a depot: object storage that speaks S3.
     Add(Add),
+    /// Change a depot.
+    Change {
+        /// The depot.
+        depot: String,
+        /// The address under which anybody fetches what lies below the prefix, as in https://show.wexcombe.example;
+        /// empty for none. Needed for shows that are published there.
+        #[arg(long, value_name = "ADDRESS")]
+        public_address: Option<String>,
+    },
     /// Write an object into a depot and remove it.
     Try {
         /// The depot.
@@ -44,6 +53,10 @@ pub(super) struct Add {
     /// Who signs requests.
     #[arg(long)]
     access_key: String,
+    /// The address under which anybody fetches what lies below the prefix, as in https://show.wexcombe.example;
+    /// needed for shows that are published there.
+    #[arg(long, value_name = "ADDRESS")]
+    public_address: Option<String>,
     /// A file that holds what requests are signed with; asked for if left out.
     #[arg(long, value_name = "FILE")]
     secret_file: Option<PathBuf>,
@@ -68,10 +81,16 @@ impl Depot {
                     prefix: form.prefix,
                     access_key: form.access_key,
                     secret_key: Hidden::from(secret_key),
+                    public_address: form.public_address,
                 };
                 let made: Kept = client.call("POST", "/depots", &depot)?;
                 let next = format!("Depot `{0}` added. Try it: waverant depot try {0}", made.name);
                 Ok(report.done(&made, &next)?)
+            }
+            Self::Change { depot, public_address } => {
+                let form = ChangeDepot { public_address };
+                let changed: Kept = client.call("PATCH", &format!("/depots/{}", piece(&depot)), &form)?;
+                Ok(report.done(&changed, &format!("Depot `{depot}` changed."))?)
             }
             Self::Try { depot } => {
                 let tried: DepotTry = client.order("POST", &format!("/depots/{}/try", piece(&depot)))?;
@@ -88,7 +107,7 @@ impl Depot {
     }
 }
 
-fn columns() -> [Column<Kept>; 6] {
+fn columns() -> [Column<Kept>; 7] {
     [
         Column::text("name", |row| row.name.clone()),
         Column::text("endpoint", |row| row.endpoint.clone()),
@@ -96,5 +115,6 @@ fn columns() -> [Column<Kept>; 6] {
         Column::text("prefix", |row| dash(Some(&row.prefix))),
         Column::text("region", |row| row.region.clone()),
         Column::text("access key", |row| row.access_key.clone()),
+        Column::text("public address", |row| dash(row.public_address.as_deref())),
     ]
 }

@@ -109,8 +109,8 @@ fn losses(line: &LiveLine) -> String {
     sparkline(&joined)
 }
 
-/// What is wrong or odd about the streams that come in, the limits of destinations that they do not keep, and the
-/// lines to destinations.
+/// What is wrong or odd about the streams that come in, the limits of destinations that they do not keep, the
+/// lines to destinations, and what keeps shows from depots.
 fn findings(channels: &[LiveChannel]) -> Vec<(&str, String)> {
     let streams = channels.iter().flat_map(|channel| {
         let found = channel.session.iter().flat_map(|session| &session.findings);
@@ -122,7 +122,12 @@ fn findings(channels: &[LiveChannel]) -> Vec<(&str, String)> {
     });
     let of_line = |leg: &'_ LiveLeg| leg.line.as_ref().and_then(|line| line.finding.clone());
     let lines = legs().filter_map(|leg| Some((leg.destination.as_str(), of_line(leg)?)));
-    streams.chain(breaches).chain(lines).collect()
+    let of_depot =
+        |channel: &'_ LiveChannel| channel.publishing.as_ref().and_then(|publishing| publishing.fault.clone());
+    let depots = channels.iter().filter_map(|channel| {
+        Some((channel.name.as_str(), format!("not published as it should be: {}", of_depot(channel)?)))
+    });
+    streams.chain(breaches).chain(lines).chain(depots).collect()
 }
 
 fn channel_columns() -> [Column<LiveChannel>; 8] {

@@ -116,7 +116,7 @@ fn viewer_columns() -> [Column<(OffsetDateTime, ViewerCounts)>; 7] {
 
 fn rows(addresses: &ViewingAddresses) -> Vec<Row> {
     let row = |player, address: &str| Row { player, address: address.to_owned() };
-    vec![
+    let mut rows = vec![
         row("people, in a browser", &addresses.page),
         row("a page of one's own", &addresses.embed),
         row("HLS, also with low latency", &addresses.hls),
@@ -125,7 +125,9 @@ fn rows(addresses: &ViewingAddresses) -> Vec<Row> {
         row("FLV over HTTP", &addresses.flv),
         row("pictures over a WebSocket", &addresses.pictures),
         row("a still, as JPEG", &addresses.still),
-    ]
+    ];
+    rows.extend(addresses.published.as_deref().map(|address| row("HLS from the depot", address)));
+    rows
 }
 
 /// Who may watch without an account.
@@ -230,6 +232,13 @@ pub(super) struct ViewingRules {
     /// What players of continuous streams get while no show is on.
     #[arg(long, value_name = "WHAT")]
     between_shows: Option<Between>,
+    /// The depot from which its shows are told as well, while everybody may watch: for more viewers than the uplink
+    /// carries. It needs a public address. Holds at once.
+    #[arg(long, value_name = "DEPOT")]
+    publish_to: Option<String>,
+    /// Its shows are told from here alone.
+    #[arg(long, conflicts_with = "publish_to")]
+    publish_nowhere: bool,
 }
 
 impl ViewingRules {
@@ -252,6 +261,10 @@ impl ViewingRules {
             ways: match self.watch_by_all {
                 true => Some([Way::Segments, Way::Pictures, Way::Stream, Way::Rtmp, Way::Srt].map(Way::word).into()),
                 false => (!self.watch_by.is_empty()).then(|| self.watch_by.iter().copied().map(Way::word).collect()),
+            },
+            published_to: match self.publish_nowhere {
+                true => Some(String::new()),
+                false => self.publish_to.clone(),
             },
             between_shows: self.between_shows.map(|between| match between {
                 Between::Silence => BetweenShows::Silence,

@@ -84,6 +84,8 @@ pub struct MediaPlaylist<'a> {
     pub reports: &'a [RenditionReport],
     /// Whether nothing follows.
     pub is_ended: bool,
+    /// Whether it lies where nobody answers for it, as in object storage: then nothing is promised of the server.
+    pub is_static: bool,
 }
 
 impl MediaPlaylist<'_> {
@@ -99,7 +101,9 @@ impl MediaPlaylist<'_> {
         let version = if self.part_target.is_some() { LOW_LATENCY_VERSION } else { PLAIN_VERSION };
         let first = self.segments.first();
         writeln!(out, "#EXTM3U\n#EXT-X-VERSION:{version}\n#EXT-X-TARGETDURATION:{}", self.target_duration)?;
-        self.write_control(out)?;
+        if !self.is_static {
+            self.write_control(out)?;
+        }
         writeln!(out, "#EXT-X-MEDIA-SEQUENCE:{}", first.map_or(0, |first| first.number))?;
         let mut discontinuity = first.map_or(0, |first| first.discontinuity);
         writeln!(out, "#EXT-X-DISCONTINUITY-SEQUENCE:{discontinuity}")?;

@@ -22,6 +22,7 @@ fn segment(number: u64, discontinuity: u64, part_count: u32, is_whole: bool) -> 
 
 fn playlist(segments: &[PlaylistSegment]) -> MediaPlaylist<'_> {
     MediaPlaylist {
+        is_static: false,
         target_duration: 2,
         part_target: Some(MediaTime::from_millis(500)),
         segments,
@@ -70,6 +71,8 @@ fn a_playlist_without_parts_tells_nothing_of_what_grows() {
     let segments = [segment(0, 0, 4, true), segment(1, 1, 2, false)];
     let text = MediaPlaylist { part_target: None, ..playlist(&segments) }.write(false);
     assert!(text.ends_with("#EXTINF:2.00000,\n0.m4s\n"), "{text}");
+    let unattended = MediaPlaylist { part_target: None, is_static: true, ..playlist(&segments) }.write(false);
+    assert!(!unattended.contains("EXT-X-SERVER-CONTROL") && unattended.contains("#EXTINF"), "{unattended}");
     let ended = MediaPlaylist { is_ended: true, ..playlist(&segments[..1]) }.write(false);
     assert!(ended.ends_with("0.m4s\n#EXT-X-ENDLIST\n"), "{ended}");
 }

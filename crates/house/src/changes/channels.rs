@@ -1,5 +1,5 @@
 use time::OffsetDateTime;
-use waverant_model::{AddChannel, ChangeChannel, ChangeRecording};
+use waverant_model::{AddChannel, ChangeChannel, ChangeRecording, ChangeViewing};
 use waverant_relay::{Actor, ChannelName, ViewingRules};
 use waverant_store::{Channel, ChannelSettings, RecordingSettings, SrtTerms};
 
@@ -37,7 +37,7 @@ impl House {
             takeover: takeover_of(form.takeover),
             slate: slate_of(form.slate),
             srt: srt::changed(form.srt, SrtTerms::default())?,
-            viewing: viewing::changed(&form.viewing, ViewingRules::default(), &self.slot_sites)?,
+            viewing: self.checked_viewing(&form.viewing, ViewingRules::default()).await?,
         };
         let channel = self.store.add_channel(name.as_str(), &settings, OffsetDateTime::now_utc()).await?;
         self.follow([channel.id]).await?;
@@ -59,7 +59,7 @@ impl House {
             takeover: form.takeover.map_or(present.takeover, takeover_of),
             slate: form.slate.map_or(present.slate, slate_of),
             srt: srt::changed(form.srt, present.srt)?,
-            viewing: viewing::changed(&form.viewing, present.viewing, &self.slot_sites)?,
+            viewing: self.checked_viewing(&form.viewing, present.viewing).await?,
         };
         self.write_channel(name, &settings, by).await
     }
@@ -95,6 +95,21 @@ impl House {
         }
         tracing::info!(channel = name, %by, "a channel is removed");
         Ok(())
+    }
+
+    /// The rules after a change; a depot that is new among them must be there, and be reached by viewers.
+    async fn checked_viewing(&self, change: &ChangeViewing, present: ViewingRules) -> Result<ViewingRules, HouseError> {
+        let mut rules = viewing::changed(change, present, &self.slot_sites)?;
+        if let Some(published) = rules.published_to.as_mut().filter(|published| published.public_address.is_none()) {
+            let name = &published.depot;
+            published.public_address = self.store.depot(name).await?.public_address;
+            if published.public_address.is_none() {
+                let told =
+                    format!("viewers do not reach `{name}`: give it a public address first (`depot change {name}`)");
+                return Err(HouseError::invalid("viewing.published_to", told));
+            }
+        }
+        Ok(rules)
     }
 
     /// The rules after a change; a depot that is new among them must be there.

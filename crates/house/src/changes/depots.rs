@@ -1,10 +1,13 @@
 use time::OffsetDateTime;
 use waverant_library::DepotClient;
-use waverant_model::AddDepot;
-use waverant_relay::{Actor, ChannelName, Secret, printable};
-use waverant_store::Depot;
+use waverant_model::{AddDepot, ChangeDepot};
+use waverant_relay::{Actor, ChannelName, Secret, Site, printable};
+use waverant_store::{Channel, Depot};
 
 use crate::{House, HouseError};
+
+/// The longest public address.
+const MAX_ADDRESS: usize = 512;
 
 impl House {
     /// Adds a depot.
@@ -17,6 +20,26 @@ impl House {
         self.store.add_depot(&depot).await?;
         tracing::info!(depot = depot.name, %by, "a depot is added");
         Ok(depot)
+    }
+
+    /// Changes a depot; what the form leaves out stays.
+    ///
+    /// # Errors
+    /// [`HouseError`] if a field is not as expected, there is no such depot, or the database is away.
+    pub async fn change_depot(&self, name: &str, form: &ChangeDepot, by: &Actor) -> Result<Depot, HouseError> {
+        if let Some(address) = &form.public_address {
+            let address = checked_address(address)?;
+            let publishing = self.store.channels().await?.into_iter().filter(|channel| publishes_to(channel, name));
+            let publishing: Vec<u64> = publishing.map(|channel| channel.id).collect();
+            if address.is_none() && !publishing.is_empty() {
+                let told = format!("Shows are published to `{name}`. Give them another depot, or none, first.");
+                return Err(HouseError::Conflict(told));
+            }
+            self.store.change_public_address(name, address.as_deref()).await?;
+            self.follow(publishing).await?;
+            tracing::info!(depot = name, ?address, %by, "a depot is changed");
+        }
+        Ok(self.store.depot(name).await?)
     }
 
     /// Removes a depot; what is there stays there.
@@ -38,6 +61,25 @@ impl House {
         let depot = self.store.depot(name).await?;
         Ok(DepotClient::new(&depot)?.try_out().await?)
     }
+}
+
+fn publishes_to(channel: &Channel, depot: &str) -> bool {
+    channel.settings.viewing.published_to.as_ref().is_some_and(|published| published.depot == depot)
+}
+
+/// An address without a query, as the folder of what is below it; none if it is empty.
+fn checked_address(address: &str) -> Result<Option<String>, HouseError> {
+    let address = address.trim().trim_end_matches('/');
+    if address.is_empty() {
+        return Ok(None);
+    }
+    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~:/[]%".contains(&byte);
+    if Site::of_address(address).is_none() || !address.bytes().all(is_plain) || address.len() > MAX_ADDRESS {
+        let found = printable(address, 80);
+        let told = format!("`{found}` stands where https://host, or https://host/folder, was expected");
+        return Err(HouseError::invalid("public_address", told));
+    }
+    Ok(Some(address.to_owned()))
 }
 
 fn checked(form: AddDepot) -> Result<Depot, HouseError> {
@@ -65,7 +107,9 @@ fn checked(form: AddDepot) -> Result<Depot, HouseError> {
             return Err(HouseError::invalid(field, told));
         }
     }
+    let public_address = checked_address(form.public_address.as_deref().unwrap_or_default())?;
     Ok(Depot {
+        public_address,
         name: name.to_string(),
         endpoint,
         region: form.region.trim().to_owned(),

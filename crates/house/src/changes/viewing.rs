@@ -2,7 +2,7 @@ use std::time::Duration;
 
 use time::OffsetDateTime;
 use waverant_model::{AddViewingLink, ChangeViewing, TakeName};
-use waverant_relay::{Actor, Site, ViewingLink, ViewingRules, Ways};
+use waverant_relay::{Actor, PublishedTo, Site, ViewingLink, ViewingRules, Ways};
 use waverant_store::NewViewingLink;
 
 use super::{checked_text, page};
@@ -110,9 +110,20 @@ pub(super) fn changed(
             Some(ways) => Ways::only(ways.iter().copied().map(way_of)),
             None => present.ways,
         },
+        published_to: match &form.published_to {
+            Some(depot) => published_to(depot, present.published_to),
+            None => present.published_to,
+        },
         between_shows: form.between_shows.map_or(present.between_shows, between_of),
         page: page::changed(&form.page, present.page, slot_sites)?,
     })
+}
+
+/// A depot whose address is not looked up yet, or the one it was.
+fn published_to(depot: &str, present: Option<PublishedTo>) -> Option<PublishedTo> {
+    let same = present.filter(|present| present.depot == depot);
+    let other = || (!depot.is_empty()).then(|| PublishedTo { depot: depot.to_owned(), public_address: None });
+    same.or_else(other)
 }
 
 /// 0 is as many as there is room for.

@@ -1,6 +1,7 @@
 //! From a session's packets to what viewers fetch: segments and parts of CMAF, track by track, and the playlists
 //! that name them.
 
+mod outside;
 mod packager;
 mod pictures;
 mod plan;
@@ -15,6 +16,7 @@ mod tests;
 
 use waverant_media::MediaTime;
 
+pub use outside::{OutsideShow, WholeSegment};
 pub use packager::Packager;
 pub use pictures::{PictureMessage, PictureMux};
 pub use segment::Piece;

@@ -83,11 +83,12 @@ impl Packager {
             segments: &segments,
             reports: &reports,
             is_ended: track.has_ended,
+            is_static: false,
         };
         Some(playlist.write(skips))
     }
 
-    fn playlist_segment(&self, track: &TrackPackager, segment: &Segment) -> PlaylistSegment {
+    pub(super) fn playlist_segment(&self, track: &TrackPackager, segment: &Segment) -> PlaylistSegment {
         let parts = segment
             .parts
             .iter()

@@ -55,6 +55,15 @@ pub enum BetweenShows {
     Picture,
 }
 
+/// A depot from which shows are told to any number of viewers.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PublishedTo {
+    /// Its name.
+    pub depot: String,
+    /// The address under which anybody fetches what lies below the depot's prefix.
+    pub public_address: Option<String>,
+}
+
 /// How a channel is watched.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ViewingRules {
@@ -74,6 +83,8 @@ pub struct ViewingRules {
     pub between_shows: BetweenShows,
     /// By which ways it can be watched.
     pub ways: Ways,
+    /// The depot from which its shows are told as well, while everybody may watch.
+    pub published_to: Option<PublishedTo>,
     /// What its page says.
     pub page: ChannelPage,
 }
@@ -91,6 +102,7 @@ impl Default for ViewingRules {
             sites: Vec::new(),
             between_shows: BetweenShows::default(),
             ways: Ways::default(),
+            published_to: None,
             page: ChannelPage::default(),
         }
     }

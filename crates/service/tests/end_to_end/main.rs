@@ -23,6 +23,7 @@ mod own_database;
 mod pages;
 mod platforms;
 mod play;
+mod published;
 mod publisher;
 mod recordings;
 mod rehearsal;

@@ -15,7 +15,7 @@ use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use waverant_container::PieceName;
 use waverant_media::{MediaTime, TrackId};
-use waverant_relay::{Cursor, Found, Packager, PackagingRules, Position, Read, WallClock};
+use waverant_relay::{Cursor, Found, OutsideShow, Packager, PackagingRules, Position, Read, WallClock, WholeSegment};
 
 use crate::clock;
 use crate::context::ShowContext;
@@ -136,6 +136,17 @@ impl Packaging {
         let packager = self.packager.lock();
         let version = (self.run, packager.version());
         self.texts.lock().get((track, skips), version, || packager.playlist(track, skips))
+    }
+
+    /// What is to be sent of a show that is told elsewhere.
+    pub fn next_outside(&self, show: &mut OutsideShow) -> Vec<(TrackId, WholeSegment)> {
+        self.touch();
+        show.next(&self.packager.lock())
+    }
+
+    /// Waits until anything is new; `patience` at most.
+    pub async fn wait_for_news(&self, patience: Duration) {
+        let _ = tokio::time::timeout(patience, self.news.notified()).await;
     }
 
     /// What there is under a name.

@@ -7,6 +7,10 @@ use super::recording::{self, RecordingSettings};
 use super::{places, time_in, to_column, viewing};
 use crate::{Store, StoreError};
 
+/// All of channels, and where viewers reach the depot to which each is published.
+const SELECT: &str = "SELECT channels.*, depots.public_address AS published_address FROM channels \
+    LEFT JOIN depots ON depots.name = channels.published_to";
+
 /// What of a channel can be changed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ChannelSettings {
@@ -114,7 +118,7 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn channels(&self) -> Result<Vec<Channel>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM channels ORDER BY name").fetch_all(&self.pool).await?;
+        let rows = sqlx::query(AssertSqlSafe(format!("{SELECT} ORDER BY channels.name"))).fetch_all(&self.pool).await?;
         rows.iter().map(|row| self.read_channel(row)).collect()
     }
 
@@ -123,7 +127,7 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn channels_by_id(&self, ids: &[u64]) -> Result<Vec<Channel>, StoreError> {
-        let query = format!("SELECT * FROM channels WHERE id IN ({})", places(ids.len()));
+        let query = format!("{SELECT} WHERE id IN ({})", places(ids.len()));
         let query = ids.iter().fold(sqlx::query(AssertSqlSafe(query)), |query, id| query.bind(id));
         query.fetch_all(&self.pool).await?.iter().map(|row| self.read_channel(row)).collect()
     }
@@ -133,7 +137,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn channel(&self, name: &str) -> Result<Channel, StoreError> {
-        let row = sqlx::query("SELECT * FROM channels WHERE name = ?").bind(name).fetch_optional(&self.pool).await?;
+        let row = sqlx::query(AssertSqlSafe(format!("{SELECT} WHERE channels.name = ?")))
+            .bind(name)
+            .fetch_optional(&self.pool)
+            .await?;
         let missing = StoreError::NotFound { kind: "channel", name: name.to_owned() };
         self.read_channel(&row.ok_or(missing)?)
     }

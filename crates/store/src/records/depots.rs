@@ -26,6 +26,8 @@ pub struct Depot {
     pub access_key: String,
     /// What requests are signed with.
     pub secret_key: Secret,
+    /// The address under which anybody fetches what lies below the prefix, if it has one.
+    pub public_address: Option<String>,
     /// When it was made.
     pub created_at: OffsetDateTime,
 }
@@ -126,6 +128,7 @@ impl Store {
             prefix: row.try_get("prefix")?,
             access_key: row.try_get("access_key")?,
             secret_key: self.keychain.unseal(&sealed)?,
+            public_address: row.try_get("public_address")?,
             created_at: time_in(row, "created_at")?,
         })
     }
@@ -149,14 +152,25 @@ impl Store {
         self.depot_from(&row.ok_or(missing)?)
     }
 
+    /// Changes the address under which anybody fetches a depot's objects; none for nobody.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or if the database does not answer.
+    pub async fn change_public_address(&self, name: &str, address: Option<&str>) -> Result<(), StoreError> {
+        let change = sqlx::query("UPDATE depots SET public_address = ? WHERE name = ?").bind(address).bind(name);
+        let changed = change.execute(&self.pool).await?.rows_affected();
+        // A row that says so already is not counted as changed.
+        if changed == 0 { self.depot(name).await.map(drop) } else { Ok(()) }
+    }
+
     /// Adds a depot.
     ///
     /// # Errors
     /// [`StoreError::NameTaken`], or if the database does not answer.
     pub async fn add_depot(&self, depot: &Depot) -> Result<(), StoreError> {
         sqlx::query(
-            "INSERT INTO depots (name, endpoint, region, bucket, prefix, access_key, sealed_secret, created_at) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO depots (name, endpoint, region, bucket, prefix, access_key, sealed_secret, \
+             public_address, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
         )
         .bind(&depot.name)
         .bind(&depot.endpoint)
@@ -165,6 +179,7 @@ impl Store {
         .bind(&depot.prefix)
         .bind(&depot.access_key)
         .bind(self.keychain.seal(&depot.secret_key)?)
+        .bind(&depot.public_address)
         .bind(to_column(depot.created_at))
         .execute(&self.pool)
         .await
@@ -172,18 +187,22 @@ impl Store {
         Ok(())
     }
 
-    /// Removes a depot; channels no longer copy to it, and what is there stays there. Returns those channels.
+    /// Removes a depot; channels no longer copy or publish to it, and what is there stays there. Returns those channels.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn remove_depot(&self, name: &str) -> Result<Vec<u64>, StoreError> {
         let mut transaction = self.pool.begin().await?;
         let done = sqlx::query("DELETE FROM depots WHERE name = ?").bind(name).execute(&mut *transaction).await?;
-        let channels: Vec<u64> = sqlx::query_scalar("SELECT id FROM channels WHERE depot = ?")
+        let channels: Vec<u64> = sqlx::query_scalar("SELECT id FROM channels WHERE depot = ? OR published_to = ?")
+            .bind(name)
             .bind(name)
             .fetch_all(&mut *transaction)
             .await?;
-        sqlx::query("UPDATE channels SET depot = NULL WHERE depot = ?").bind(name).execute(&mut *transaction).await?;
+        for column in ["depot", "published_to"] {
+            let forget = format!("UPDATE channels SET {column} = NULL WHERE {column} = ?");
+            sqlx::query(AssertSqlSafe(forget)).bind(name).execute(&mut *transaction).await?;
+        }
         for channel in &channels {
             Self::count_change(&mut transaction, *channel).await?;
         }

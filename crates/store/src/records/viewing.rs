@@ -3,12 +3,12 @@ use std::time::Duration;
 use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
 use sqlx::{MySql, Row};
-use waverant_relay::{Audience, BetweenShows, ChannelPage, Nearness, Site, ViewingRules, Way, Ways};
+use waverant_relay::{Audience, BetweenShows, ChannelPage, Nearness, PublishedTo, Site, ViewingRules, Way, Ways};
 
 use crate::StoreError;
 
 /// The columns of a channel that say how it is watched, in the order of [`bind`].
-pub(super) const COLUMNS: [&str; 9] = [
+pub(super) const COLUMNS: [&str; 10] = [
     "audience",
     "nearness",
     "viewing_back_ms",
@@ -18,6 +18,7 @@ pub(super) const COLUMNS: [&str; 9] = [
     "viewing_page",
     "viewing_ways",
     "between_shows",
+    "published_to",
 ];
 
 pub(super) fn from_row(row: &MySqlRow) -> Result<ViewingRules, StoreError> {
@@ -39,11 +40,17 @@ pub(super) fn from_row(row: &MySqlRow) -> Result<ViewingRules, StoreError> {
         sites: sites_from(row, "viewing_sites")?,
         page: page_from(row)?,
         ways: ways_from(row)?,
+        published_to: published_from(row)?,
         between_shows: match row.try_get("between_shows")? {
             "picture" => BetweenShows::Picture,
             _ => BetweenShows::Silence,
         },
     })
+}
+
+fn published_from(row: &MySqlRow) -> Result<Option<PublishedTo>, StoreError> {
+    let (depot, public_address) = (row.try_get("published_to")?, row.try_get("published_address")?);
+    Ok(Option::map(depot, |depot| PublishedTo { depot, public_address }))
 }
 
 /// Ways with a space between; none for all.
@@ -111,5 +118,8 @@ pub(super) fn bind<'q>(
         BetweenShows::Picture => "picture",
     };
     let query = query.bind(rules.most_viewers.unwrap_or(0)).bind(sites_column(&rules.sites)).bind(page);
-    query.bind(ways_column(rules.ways)).bind(between_shows)
+    query
+        .bind(ways_column(rules.ways))
+        .bind(between_shows)
+        .bind(rules.published_to.as_ref().map(|published| published.depot.clone()))
 }
