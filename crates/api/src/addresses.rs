@@ -58,13 +58,11 @@ pub(crate) fn link_addresses(state: &ApiState, headers: &HeaderMap, token: &str)
 }
 
 fn addresses_under(state: &ApiState, headers: &HeaderMap, path: &str) -> ViewingAddresses {
-    // With a certificate, what is told is what browsers trust.
-    let (secure, port) = match state.ports.viewing_https {
-        Some(port) => ("s", port),
-        None => ("", state.ports.viewing),
+    let site = match state.house.viewing_site() {
+        Some(site) => site.to_string(),
+        None => viewing_site(state, headers),
     };
-    let place = format!("{}:{port}/{path}", shown_host(state, headers));
-    let page = format!("http{secure}://{place}");
+    let page = format!("{site}/{path}");
     ViewingAddresses {
         embed: format!("{page}/embed"),
         still: format!("{page}/still.jpg"),
@@ -72,10 +70,20 @@ fn addresses_under(state: &ApiState, headers: &HeaderMap, path: &str) -> Viewing
         dash: format!("{page}/live/index.mpd"),
         transport_stream: format!("{page}/stream.ts"),
         flv: format!("{page}/stream.flv"),
-        pictures: format!("ws{secure}://{place}/pictures"),
+        pictures: format!("{}/pictures", page.replacen("http", "ws", 1)),
         published: None,
         page,
     }
+}
+
+/// Where viewers are by our own ports.
+fn viewing_site(state: &ApiState, headers: &HeaderMap) -> String {
+    // With a certificate, what is told is what browsers trust.
+    let (secure, port) = match state.ports.viewing_https {
+        Some(port) => ("s", port),
+        None => ("", state.ports.viewing),
+    };
+    format!("http{secure}://{}:{port}", shown_host(state, headers))
 }
 
 fn shown_host<'a>(state: &'a ApiState, headers: &'a HeaderMap) -> &'a str {

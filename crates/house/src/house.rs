@@ -50,6 +50,8 @@ pub struct HouseSetup<'a> {
     pub audience: AudienceLimits,
     /// Sites that pages of channels may show beside the player.
     pub slot_sites: Vec<Site>,
+    /// The site under which viewers reach the house, if its ports do not tell it.
+    pub viewing_site: Option<Site>,
 }
 
 /// State shared by all listeners, sessions and calls: the channels as they are now, the sessions that run, who is
@@ -70,6 +72,7 @@ pub struct House {
     pub(crate) acquaintances: Acquaintances,
     pub(crate) audience: Audience,
     pub(crate) slot_sites: Vec<Site>,
+    viewing_site: Option<Site>,
     pub(crate) posters: Arc<PosterShelf>,
     pub(crate) changing: Turns,
     pub(crate) interludes: Interludes,
@@ -88,7 +91,17 @@ impl House {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn open(setup: HouseSetup<'_>) -> Result<Arc<Self>, StoreError> {
-        let HouseSetup { store, ledger, recordings, undo_time, state_folder, judge, audience, slot_sites } = setup;
+        let HouseSetup {
+            store,
+            ledger,
+            recordings,
+            undo_time,
+            state_folder,
+            judge,
+            audience,
+            slot_sites,
+            viewing_site,
+        } = setup;
         let directory = Directory::load(&store).await?;
         let numbers = SessionNumbers::open(&store).await?;
         let acquaintances = recent_acquaintances(&store).await?;
@@ -134,6 +147,7 @@ impl House {
             acquaintances,
             audience: Audience::new(audience),
             slot_sites,
+            viewing_site,
             posters: Arc::new(PosterShelf::new(state_folder.join("posters"))),
             changing: Turns::default(),
             interludes: Interludes::default(),
@@ -185,6 +199,11 @@ impl House {
     /// Sites that pages of channels may show beside the player.
     pub fn slot_sites(&self) -> &[Site] {
         &self.slot_sites
+    }
+
+    /// The site under which viewers reach the house, if its ports do not tell it.
+    pub fn viewing_site(&self) -> Option<&Site> {
+        self.viewing_site.as_ref()
     }
 
     /// Where the poster of a channel lies, if it has one.

@@ -72,6 +72,7 @@ impl Service {
             judge: None,
             audience: settings.audience,
             slot_sites: settings.slot_sites.clone(),
+            viewing_site: settings.viewing_site.clone(),
         };
         let house = House::open(setup).await?;
         let addresses = doors.addresses(database.as_ref().map(PrivateServer::pid))?;

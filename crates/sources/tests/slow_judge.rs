@@ -86,6 +86,7 @@ impl Ground {
             judge: Some(judge.clone()),
             audience: AudienceLimits { viewers: 20, uplink_bps: None },
             slot_sites: Vec::new(),
+            viewing_site: None,
         };
         let house = House::open(setup).await.unwrap();
         let places = LobbyLimits { let_in: 20, waiting: 20, per_address: 20 };

@@ -138,9 +138,10 @@ pub(crate) async fn page(
         text => text,
     };
     let text = built("index.html", &access.rules.title)?;
-    let text = text
-        .replace(SUMMARY, &escaped(&summary))
-        .replace(PICTURE, &escaped(&picture_of(&access, scheme.as_ref().map(|Extension(scheme)| scheme), &headers)));
+    let text = text.replace(SUMMARY, &escaped(&summary)).replace(
+        PICTURE,
+        &escaped(&picture_of(&state.house, &access, scheme.as_ref().map(|Extension(scheme)| scheme), &headers)),
+    );
     Ok(sent(text, &format!("{} 'none'{frames}", content_policy(&access.rules))))
 }
 
@@ -160,7 +161,7 @@ pub(crate) async fn list(State(state): State<ViewingState>) -> Result<Response, 
 }
 
 /// Where the picture of a preview is, as other hosts reach it.
-fn picture_of(access: &Access, scheme: Option<&Scheme>, headers: &HeaderMap) -> String {
+fn picture_of(house: &House, access: &Access, scheme: Option<&Scheme>, headers: &HeaderMap) -> String {
     // The preview of a link would be kept where the link is not to be.
     if access.is_by_link() {
         return String::new();
@@ -168,7 +169,8 @@ fn picture_of(access: &Access, scheme: Option<&Scheme>, headers: &HeaderMap) -> 
     let scheme = scheme.unwrap_or(&Scheme::HTTP);
     let name = if access.rules.viewing.page.poster.is_some() { "poster" } else { "still.jpg?width=1280" };
     let host = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
-    format!("{scheme}://{host}/watch/{}/{name}", access.rules.name)
+    let site = house.viewing_site().map_or_else(|| format!("{scheme}://{host}"), Site::to_string);
+    format!("{site}/watch/{}/{name}", access.rules.name)
 }
 
 fn built(name: &str, title: &str) -> Result<String, Fault> {

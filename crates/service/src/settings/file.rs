@@ -49,6 +49,7 @@ pub(super) struct House {
     pub(super) take_undo_s: Number,
     pub(super) ready_file: Text,
     pub(super) slot_sites: Text,
+    pub(super) viewing_site: Text,
     pub(super) proxies: Text,
 }
 
@@ -198,6 +199,17 @@ impl<'a> Reader<'a> {
         let Some((text, origin)) = self.find(section, key, value) else { return Ok(Vec::new()) };
         let list: Result<Vec<T>, _> = text.split_whitespace().map(str::parse).collect();
         list.map_err(|error| self.error(origin, error.to_string()))
+    }
+
+    /// One of a kind; none if it is empty.
+    pub(super) fn maybe<T>(&self, section: &str, key: &str, value: Text) -> Result<Option<T>, SettingsError>
+    where
+        T: FromStr<Err: Display>,
+    {
+        let Some((text, origin)) = self.find(section, key, value) else { return Ok(None) };
+        let text = text.trim();
+        let read = (!text.is_empty()).then(|| text.parse()).transpose();
+        read.map_err(|error: T::Err| self.error(origin, error.to_string()))
     }
 
     pub(super) fn database_url(&self, value: Text) -> Result<Option<String>, SettingsError> {

@@ -112,6 +112,8 @@ pub struct Settings {
     pub proxies: Vec<AddressRange>,
     /// Sites that pages of channels may show beside the player.
     pub slot_sites: Vec<Site>,
+    /// The site under which viewers reach this house, if its ports do not tell it.
+    pub viewing_site: Option<Site>,
     /// How many may watch.
     pub audience: AudienceLimits,
     /// Bounds on one RTMP peer.
@@ -187,6 +189,7 @@ impl Settings {
             viewing_connections: count("viewing_connections", limits.viewing_connections, 1024)?,
             viewing_connections_per_address: per_address("viewing", limits.viewing_connections_per_address, 256)?,
             slot_sites: reader.list("house", "slot_sites", file.house.slot_sites)?,
+            viewing_site: reader.maybe("house", "viewing_site", file.house.viewing_site)?,
             proxies: reader.list("house", "proxies", file.house.proxies)?,
             audience,
             rtmp_limits,

@@ -11,7 +11,8 @@ async fn a_page_says_what_it_was_told_and_nothing_that_runs() {
     let ground = Ground::new().await;
     ground.write_settings("");
     let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
-    let settings = settings.replace("[house]\n", "[house]\nslot_sites = \"https://chat.club.example\"\n");
+    let sites = "slot_sites = \"https://chat.club.example\"\nviewing_site = \"https://watch.club.example:8443/\"\n";
+    let settings = settings.replace("[house]\n", &format!("[house]\n{sites}"));
     std::fs::write(ground.path("waverant.toml"), settings).unwrap();
     let house = ground.start();
     house.make_channel(0);
@@ -48,9 +49,12 @@ async fn a_page_says_what_it_was_told_and_nothing_that_runs() {
     assert_eq!(house.upload(poster, POSTER.to_vec()).0, 204);
     let (status, bytes, (kind, _)) = get("/watch/finish-line/poster");
     assert_eq!((status, bytes.as_slice(), kind.as_str()), (200, POSTER, "image/jpeg"));
-    assert!(
-        text("/watch/finish-line").contains(&format!("content=\"http://{}/watch/finish-line/poster\"", house.viewing))
-    );
+    // Behind a proxy, what is told begins with the site that the settings name.
+    let told = "content=\"https://watch.club.example:8443/watch/finish-line/poster\"";
+    assert!(text("/watch/finish-line").contains(told));
+    let addresses = house.get("/channels/finish-line")["viewing"]["addresses"].clone();
+    assert_eq!(addresses["hls"], "https://watch.club.example:8443/watch/finish-line/live/index.m3u8");
+    assert_eq!(addresses["pictures"], "wss://watch.club.example:8443/watch/finish-line/pictures");
     assert_eq!(house.upload(poster, b"<svg/>".to_vec()).0, 422);
     assert_eq!(house.upload(poster, vec![0xff; 4 * 1024 * 1024 + 1]).0, 422);
     let listed: serde_json::Value = serde_json::from_str(&text("/watch-list")).unwrap();

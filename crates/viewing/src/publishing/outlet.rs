@@ -1,4 +1,4 @@
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -28,6 +28,9 @@ const RENEWAL: Duration = Duration::from_secs(10);
 /// The pause after a request that failed; it doubles, up to the longest.
 const FIRST_PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(8);
+
+/// The pause after something could not be removed.
+const REMOVAL_PAUSE: Duration = Duration::from_secs(30);
 
 /// So long what was told stays there behind the end of a show; from then on, what earlier shows left goes too.
 const STAY: Duration = Duration::from_secs(60);
@@ -67,6 +70,11 @@ struct Sent {
     index: Option<(Instant, Arc<str>)>,
     /// Segments are there that no playlist tells yet.
     has_untold: bool,
+    /// Segments that are to go, oldest first.
+    useless: VecDeque<(TrackId, u64)>,
+    /// When that is tried again after it failed, and why it did.
+    remove_again_at: Option<Instant>,
+    removal_fault: Option<String>,
 }
 
 /// How an outlet's work came to its end.
@@ -184,11 +192,26 @@ impl Outlet {
             self.send_index(storage, packaging).await?;
         }
         self.sent.has_untold = false;
-        for (id, number) in self.show.take_useless() {
-            storage.remove(&place(run, id, PieceName::Segment(number))).await?;
-            self.sent.segments.remove(&(id, number));
-        }
+        self.sent.useless.extend(self.show.take_useless());
+        self.remove_useless(storage).await;
         Ok(has_some)
+    }
+
+    /// Removes what no player has use for. Where that fails it is tried again later, and the show goes on.
+    async fn remove_useless(&mut self, storage: &LiveDepot) {
+        if self.sent.remove_again_at.is_some_and(|at| Instant::now() < at) {
+            return;
+        }
+        while let Some(&(id, number)) = self.sent.useless.front() {
+            if let Err(error) = storage.remove(&place(self.sent.run, id, PieceName::Segment(number))).await {
+                self.sent.remove_again_at = Some(Instant::now() + REMOVAL_PAUSE);
+                self.sent.removal_fault = Some(format!("old segments stay there: {error}"));
+                return;
+            }
+            self.sent.segments.remove(&(id, number));
+            self.sent.useless.pop_front();
+        }
+        (self.sent.remove_again_at, self.sent.removal_fault) = (None, None);
     }
 
     async fn send_playlists(&mut self, storage: &LiveDepot) -> Result<(), DepotError> {
@@ -220,6 +243,9 @@ impl Outlet {
         self.status.fault = behind
             .filter(|behind| *behind > MUCH_BEHIND && !is_over)
             .map(|behind| format!("the depot takes less than the show has: it is {} s behind", behind.whole_seconds()));
+        if self.status.fault.is_none() {
+            self.status.fault.clone_from(&self.sent.removal_fault);
+        }
         self.tell();
     }
 
