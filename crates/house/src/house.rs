@@ -13,7 +13,7 @@ use waverant_codec::CodecPool;
 use waverant_library::{Library, LibrarySetup, RecordingsFolder, RuleBook, SlateShelf};
 use waverant_net::caller_of;
 use waverant_relay::{ChannelRules, Site, Standing};
-use waverant_show::{Dialer, RecorderState, Show, Surroundings, TcpDialer};
+use waverant_show::{Dialer, RecorderState, SegmentFolder, Show, Surroundings, TcpDialer};
 use waverant_store::{Store, StoreError};
 
 use crate::acquaintances::Acquaintances;
@@ -77,6 +77,7 @@ pub struct House {
     pub(crate) changing: Turns,
     pub(crate) interludes: Interludes,
     pub(crate) publishing: PublishingDesk,
+    segments: SegmentFolder,
 }
 
 impl fmt::Debug for House {
@@ -105,6 +106,8 @@ impl House {
         let directory = Directory::load(&store).await?;
         let numbers = SessionNumbers::open(&store).await?;
         let acquaintances = recent_acquaintances(&store).await?;
+        let segments = SegmentFolder::new(state_folder.join("window"), recordings.floor_bytes);
+        clear_segments(segments.clone()).await;
         let (recordings, stopping, codec) = (Arc::new(recordings), CancellationToken::new(), CodecPool::default());
         let news: Arc<Notify> = ledger.take_news.clone();
         let library_setup = LibrarySetup {
@@ -118,23 +121,12 @@ impl House {
         let library = Arc::new(Library::new(store.clone(), library_setup));
         let slates = Arc::new(SlateShelf::new(state_folder.join("slates")));
         let shows = Arc::new(Shows::new(ledger.clone()));
-        let dialer: Arc<dyn Dialer> = Arc::new(TcpDialer);
-        let surroundings = Surroundings {
-            ledger: Arc::new(ledger.clone()),
-            registry: shows.clone(),
-            disk: recordings,
-            take_numbers: library.numbers().clone(),
-            slates: slates.clone(),
-            codec,
-            dialer,
-            spool_folder: state_folder.join("spool"),
-            stopping,
-            tasks: TaskTracker::new(),
-        };
+        let surroundings =
+            surroundings(&ledger, &shows, (recordings, &library), &slates, (codec, stopping), state_folder);
         let house = Arc::new(Self {
             store,
             ledger,
-            library: library.clone(),
+            library,
             slates,
             surroundings,
             shows,
@@ -152,13 +144,19 @@ impl House {
             changing: Turns::default(),
             interludes: Interludes::default(),
             publishing: PublishingDesk::default(),
+            segments,
         });
-        let rules: Arc<dyn RuleBook> = house.clone();
-        house.tasks().spawn(waverant_library::keep(library, rules));
-        house.tasks().spawn(house.clone().follow_changes());
-        house.tasks().spawn(house.clone().look_after());
-        house.tasks().spawn(house.clone().keep_viewer_minutes());
+        house.begin();
         Ok(house)
+    }
+
+    /// Begins what goes on until the service stops.
+    fn begin(self: &Arc<Self>) {
+        let rules: Arc<dyn RuleBook> = self.clone();
+        self.tasks().spawn(waverant_library::keep(self.library.clone(), rules));
+        self.tasks().spawn(self.clone().follow_changes());
+        self.tasks().spawn(self.clone().look_after());
+        self.tasks().spawn(self.clone().keep_viewer_minutes());
     }
 
     /// Channels, keys and destinations as they are now.
@@ -169,6 +167,11 @@ impl House {
     /// The records, to be read; changes go through the house.
     pub fn store(&self) -> &Store {
         &self.store
+    }
+
+    /// Where segments go that are too old for memory.
+    pub fn segments(&self) -> &SegmentFolder {
+        &self.segments
     }
 
     /// The takes.
@@ -261,6 +264,38 @@ impl House {
                 tracing::debug!(%error, "numbers for sessions are fetched later");
             }
         }
+    }
+}
+
+/// What shows work with.
+fn surroundings(
+    ledger: &Ledger,
+    shows: &Arc<Shows>,
+    (recordings, library): (Arc<RecordingsFolder>, &Library),
+    slates: &Arc<SlateShelf>,
+    (codec, stopping): (CodecPool, CancellationToken),
+    state_folder: &Path,
+) -> Surroundings {
+    let dialer: Arc<dyn Dialer> = Arc::new(TcpDialer);
+    Surroundings {
+        ledger: Arc::new(ledger.clone()),
+        registry: shows.clone(),
+        disk: recordings,
+        take_numbers: library.numbers().clone(),
+        slates: slates.clone(),
+        codec,
+        dialer,
+        spool_folder: state_folder.join("spool"),
+        stopping,
+        tasks: TaskTracker::new(),
+    }
+}
+
+/// What an earlier start left behind is of no use.
+async fn clear_segments(segments: SegmentFolder) {
+    let cleared = tokio::task::spawn_blocking(move || segments.clear()).await;
+    if let Ok(Err(error)) = cleared {
+        tracing::warn!(%error, "old segments of an earlier start stay on the disk");
     }
 }
 

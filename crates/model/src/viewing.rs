@@ -114,7 +114,8 @@ pub struct ChangeViewing {
     pub audience: Option<Audience>,
     /// How near to the moment; holds from the next session.
     pub nearness: Option<Nearness>,
-    /// How far back one can go, 10000 to 120000; holds from the next session.
+    /// How far back one can go, 10000 to 14400000; beyond 120000 what is old lies on the disk, and segments are made
+    /// while nobody watches as well. Holds from the next session.
     pub back_ms: Option<u32>,
     /// Whether segments are made while nobody watches; holds from the next session.
     pub is_always_ready: Option<bool>,

@@ -25,7 +25,7 @@ pub use leg::{
     Call, DialError, Dialed, Dialer, Dialing, LegHandle, LegLine, LegSnapshot, LegStatus, ProbeReport, ProbeStep,
     ProbeStepName, TcpDialer, probe,
 };
-pub use packaging::{Packaging, Told, Waited};
+pub use packaging::{Packaging, SegmentFolder, StoredSegment, Told, Waited};
 pub use recorder::{RecorderDesk, RecorderState, Takes};
 pub use session::{
     LegReport, NoStill, Publisher, Registry, ReportedGap, STILL_WIDTHS, Seat, Show, ShowEnd, ShowReport, ShowStart,

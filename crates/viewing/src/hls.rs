@@ -2,6 +2,7 @@
 //!
 //! Source: RFC 8216bis, 6.2; ISO/IEC 23009-1, 5.3
 
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -12,12 +13,13 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use waverant_container::PieceName;
-use waverant_media::TrackId;
+use waverant_media::{TrackId, TrackKind};
 use waverant_relay::{Found, Way};
 use waverant_show::{Packaging, Told, Waited};
 
 use crate::access::Access;
 use crate::piece_body::PieceBody;
+use crate::take_body::in_chunks;
 use crate::{Fault, ViewingState};
 
 pub(crate) const PLAYLIST: &str = "application/vnd.apple.mpegurl";
@@ -134,13 +136,42 @@ pub(crate) async fn piece(
         found => found,
     };
     let body = match found {
+        Found::OnDisk(_) => return stored(&packaging, track, name, &headers).await,
         Found::Header(header) => PieceBody::new(std::iter::once(header)),
         Found::Piece(piece) => PieceBody::new(piece.segments().cloned()),
         Found::NotYet => return Err(Fault::Late),
         Found::Absent => return Err(Fault::Gone),
     };
-    let media_type = if track.kind() == waverant_media::TrackKind::Video { VIDEO } else { AUDIO };
-    Ok(sent(media_type, body, &headers))
+    let size = body.len();
+    let send = |range: Option<&RangeInclusive<u64>>| match range {
+        Some(range) => Body::new(body.cut(range)),
+        None => Body::new(body),
+    };
+    Ok(sent(media_type(track), size, &headers, send))
+}
+
+/// A segment that lies on the disk: it is read as its viewer takes it.
+async fn stored(
+    packaging: &Arc<Packaging>,
+    track: TrackId,
+    name: PieceName,
+    headers: &HeaderMap,
+) -> Result<Response, Fault> {
+    let PieceName::Segment(number) = name else { return Err(Fault::Gone) };
+    let packaging = packaging.clone();
+    let opened = tokio::task::spawn_blocking(move || packaging.open_stored(track, number)).await;
+    // Removed just now, or the disk is gone.
+    let segment = Arc::new(opened.map_err(|_| Fault::Gone)?.map_err(|_| Fault::Gone)?);
+    let size = segment.size_bytes;
+    let send = |range: Option<&RangeInclusive<u64>>| {
+        let (from, until) = range.map_or((0, size), |range| (*range.start(), *range.end() + 1));
+        in_chunks(from, until, move |at, into: &mut [u8]| segment.read_at(at, into))
+    };
+    Ok(sent(media_type(track), size, headers, send))
+}
+
+fn media_type(track: TrackId) -> &'static str {
+    if track.kind() == TrackKind::Video { VIDEO } else { AUDIO }
 }
 
 /// The packaging of a channel, with something to play.
@@ -171,8 +202,12 @@ fn told(media_type: &'static str, caching: &'static str, text: &str) -> Response
 }
 
 /// A piece, or the range of it that is asked for.
-fn sent(media_type: &'static str, body: PieceBody, headers: &HeaderMap) -> Response {
-    let size = body.len();
+fn sent(
+    media_type: &'static str,
+    size: u64,
+    headers: &HeaderMap,
+    send: impl FnOnce(Option<&RangeInclusive<u64>>) -> Body,
+) -> Response {
     let asked = headers.get(header::RANGE).and_then(|range| range.to_str().ok());
     let ranges =
         asked.map(|range| http_range_header::parse_range_header(range).and_then(|ranges| ranges.validate(size)));
@@ -185,8 +220,8 @@ fn sent(media_type: &'static str, body: PieceBody, headers: &HeaderMap) -> Respo
         Some(Ok(ranges)) if ranges.len() == 1 => {
             let range = &ranges[0];
             let place = format!("bytes {}-{}/{size}", range.start(), range.end());
-            let body = Body::new(body.cut(range));
-            (StatusCode::PARTIAL_CONTENT, fixed, [(header::CONTENT_RANGE, place)], body).into_response()
+            let told = [(header::CONTENT_RANGE, place), (header::CONTENT_LENGTH, length_of(range))];
+            (StatusCode::PARTIAL_CONTENT, fixed, told, send(Some(range))).into_response()
         }
         Some(Err(_)) => {
             let place = format!("bytes */{size}");
@@ -194,6 +229,10 @@ fn sent(media_type: &'static str, body: PieceBody, headers: &HeaderMap) -> Respo
             (StatusCode::RANGE_NOT_SATISFIABLE, fixed).into_response()
         }
         // Several ranges at once are answered with the whole, as a server may.
-        Some(Ok(_)) | None => (fixed, Body::new(body)).into_response(),
+        Some(Ok(_)) | None => (fixed, [(header::CONTENT_LENGTH, size)], send(None)).into_response(),
     }
+}
+
+fn length_of(range: &RangeInclusive<u64>) -> String {
+    (range.end() - range.start() + 1).to_string()
 }

@@ -34,15 +34,21 @@ impl Screens {
         if access.take().is_some() {
             return Err(Fault::OffAir);
         }
-        self.showing(access.rules.id, access.show_on_air(house), access.sees_rehearsals())
+        self.showing(house, access.rules.id, access.show_on_air(house), access.sees_rehearsals())
     }
 
     /// The packaging of a show, for the house itself.
-    pub(crate) fn for_house(&self, rules: &ChannelRules, show: &Arc<Show>) -> Option<Arc<Packaging>> {
-        self.showing(rules.id, Some(show.clone()), false).ok()
+    pub(crate) fn for_house(&self, house: &House, rules: &ChannelRules, show: &Arc<Show>) -> Option<Arc<Packaging>> {
+        self.showing(house, rules.id, Some(show.clone()), false).ok()
     }
 
-    fn showing(&self, channel: u64, show: Option<Arc<Show>>, sees_rehearsals: bool) -> Result<Arc<Packaging>, Fault> {
+    fn showing(
+        &self,
+        house: &House,
+        channel: u64,
+        show: Option<Arc<Show>>,
+        sees_rehearsals: bool,
+    ) -> Result<Arc<Packaging>, Fault> {
         let mut screens = self.0.lock();
         let running = screens.get(&channel).filter(|screen| sees_rehearsals || !screen.is_rehearsal);
         let running = running.and_then(|screen| Some((screen.session, screen.packaging.upgrade()?)));
@@ -51,7 +57,8 @@ impl Screens {
             (Some(show), Some((session, packaging))) if session == show.id() => Ok(packaging),
             (Some(show), _) => {
                 let viewing = show.rules().viewing.clone();
-                let packaging = Packaging::start(show.context(), viewing.packaging(), viewing.is_always_ready);
+                let (rules, always) = (viewing.packaging(), viewing.is_packaged_always());
+                let packaging = Packaging::start(show.context(), rules, always, house.segments());
                 screens.retain(|_, screen| screen.packaging.strong_count() > 0);
                 let (session, is_rehearsal) = (show.id(), show.is_rehearsal());
                 let screen = Screen { session, is_rehearsal, packaging: Arc::downgrade(&packaging) };
@@ -76,12 +83,13 @@ pub async fn keep_ready(state: ViewingState) {
         }
         state.recordings.forget_old();
         let directory = state.house.directory();
-        let is_wanted =
-            |rules: &&Arc<ChannelRules>| rules.viewing.is_always_ready && rules.viewing.audience != Audience::Nobody;
+        let is_wanted = |rules: &&Arc<ChannelRules>| {
+            rules.viewing.is_packaged_always() && rules.viewing.audience != Audience::Nobody
+        };
         for rules in directory.channels().filter(is_wanted) {
             // Who is not on air has nothing to be ready.
             let show = state.house.show(rules.id).filter(|show| !show.live().has_ended() && !show.is_rehearsal());
-            let _ = show.map(|show| state.screens.for_house(rules, &show));
+            let _ = show.map(|show| state.screens.for_house(&state.house, rules, &show));
         }
     }
 }

@@ -1,5 +1,6 @@
 //! What a take holds, over HTTP: ranges, validators, digests.
 
+use std::io;
 use std::sync::Arc;
 
 use axum::body::Body;
@@ -92,23 +93,31 @@ fn disposition(name: &str, download: bool) -> String {
     format!("{kind}; filename=\"{plain}\"; filename*=UTF-8''{encoded}")
 }
 
-/// Reads piece by piece, off the runtime's threads, as fast as the client takes them.
 fn body(bytes: Arc<TakeBytes>, from: u64, until: u64) -> Body {
-    let pieces = stream::unfold(from, move |at| {
-        let bytes = bytes.clone();
+    in_chunks(from, until, move |at, into: &mut [u8]| bytes.read_at(at, into))
+}
+
+/// Reads chunk by chunk, off the runtime's threads, as fast as the client takes them.
+pub(crate) fn in_chunks<R>(from: u64, until: u64, read_at: R) -> Body
+where
+    R: Fn(u64, &mut [u8]) -> io::Result<()> + Send + Sync + 'static,
+{
+    let read_at = Arc::new(read_at);
+    let chunks = stream::unfold(from, move |at| {
+        let read_at = read_at.clone();
         async move {
             if at >= until {
                 return None;
             }
             let next = (at + CHUNK).min(until);
             let read = tokio::task::spawn_blocking(move || {
-                let mut piece = vec![0; usize::try_from(next - at).unwrap_or(0)];
-                bytes.read_at(at, &mut piece).map(|()| Bytes::from(piece))
+                let mut chunk = vec![0; usize::try_from(next - at).unwrap_or(0)];
+                read_at(at, &mut chunk).map(|()| Bytes::from(chunk))
             });
-            Some((read.await.map_err(std::io::Error::other).flatten(), next))
+            Some((read.await.map_err(io::Error::other).flatten(), next))
         }
     });
-    Body::from_stream(pieces)
+    Body::from_stream(chunks)
 }
 
 #[cfg(test)]

@@ -207,7 +207,8 @@ pub(super) struct ViewingRules {
     /// How near to the moment viewers are; holds from the next session.
     #[arg(long)]
     nearness: Option<Nearness>,
-    /// How far back one can go, in seconds, 10 to 120; holds from the next session.
+    /// How far back one can go, in seconds, 10 to 14400; beyond 120 what is old lies on the disk. Holds from the next
+    /// session.
     #[arg(long, value_name = "SECONDS")]
     back: Option<f64>,
     /// When segments are made; holds from the next session.

@@ -9,8 +9,8 @@ use super::{checked_text, page};
 use crate::words::{audience_of, between_of, nearness_of, way_of};
 use crate::{House, HouseError};
 
-/// How far back one can go: as far as segments are held in memory.
-const BACK_MS: std::ops::RangeInclusive<u32> = 10_000..=120_000;
+/// How far back one can go: from what players need to four hours, whose playlist is still read with ease.
+const BACK_MS: std::ops::RangeInclusive<u32> = 10_000..=14_400_000;
 
 /// The most viewers that a limit may say.
 const MOST_VIEWERS: u32 = 100_000;

@@ -12,6 +12,8 @@ mod track;
 mod wall_clock;
 
 #[cfg(test)]
+mod disk_tests;
+#[cfg(test)]
 mod tests;
 
 use waverant_media::MediaTime;
@@ -33,6 +35,8 @@ pub struct PackagingRules {
     pub part: Option<MediaTime>,
     /// How far back one can go. Default 30 s; never less than four segments.
     pub window: MediaTime,
+    /// How much of that stays in memory; what is older lies on a disk, if there is one. Default all.
+    pub in_memory: Option<MediaTime>,
     /// The most memory that all tracks together hold, headers and payloads. Default 64 MiB.
     pub max_bytes: u64,
 }
@@ -43,6 +47,7 @@ impl Default for PackagingRules {
             segment: MediaTime::from_millis(2_000),
             part: Some(MediaTime::from_millis(200)),
             window: MediaTime::from_millis(30_000),
+            in_memory: None,
             max_bytes: 64 * 1024 * 1024,
         }
     }

@@ -4,6 +4,7 @@ use std::sync::Arc;
 use waverant_media::{MediaTime, TICKS_PER_SECOND, Track, TrackId, TrackKind, Tracks};
 
 use super::PackagingRules;
+use super::Piece;
 use super::plan::Plan;
 use super::track::TrackPackager;
 use super::wall_clock::WallClock;
@@ -12,7 +13,10 @@ use crate::hub::{Entry, Origin};
 /// A hole in a track that is longer begins a new period, for all tracks.
 const LONGEST_HOLE: MediaTime = MediaTime::from_millis(1_000);
 
-/// Segments of a track that are told at most, and as many that were: short ones do not make a playlist endless.
+/// Later than any moment.
+const EVER: MediaTime = MediaTime::from_ticks(i64::MAX);
+
+/// Segments of a track that are told at most if the window is short, and as many that were.
 const MAX_TOLD: usize = 256;
 
 /// Packets at most from which the plan is made.
@@ -211,26 +215,65 @@ impl Packager {
         let window = self.rules.window.max(least);
         let newest = self.tracks.values().filter_map(|track| track.shelf.told.back()).map(|segment| segment.end_time());
         let newest = newest.max().unwrap_or_default();
+        let most = self.most_told(window);
         for track in self.tracks.values_mut() {
-            while track.shelf.told.len() > MAX_TOLD
+            while track.shelf.told.len() > most
                 || track.shelf.told.len() > 1
                     && track.shelf.told.front().is_some_and(|oldest| track.told_length() - oldest.length() > window)
             {
                 track.shelf.retire_oldest();
             }
             // A player with the playlist that told it last may take as long as that is.
-            while track.shelf.retired_count() > MAX_TOLD
+            while track.shelf.retired_count() > most
                 || track.shelf.oldest_retired_end().is_some_and(|end| newest - end > window + window)
             {
                 track.shelf.forget_oldest();
             }
         }
+        if let Some(in_memory) = self.rules.in_memory {
+            let moment = newest - in_memory.max(least);
+            self.tracks.values_mut().for_each(|track| while track.shelf.leave_oldest_to_disk(moment) {});
+        }
         self.keep_to_memory();
         self.periods.forget(self.tracks.values());
     }
 
+    /// Segments of a track that are told at most: short ones do not make a playlist endless.
+    fn most_told(&self, window: MediaTime) -> usize {
+        let usual = window.ticks() / self.rules.segment.ticks().max(1) * 2;
+        usize::try_from(usual).unwrap_or(0).max(MAX_TOLD)
+    }
+
+    /// The next segment that is to go to a disk, if the rules say so.
+    pub fn next_to_keep(&self) -> Option<(TrackId, u64, Piece)> {
+        self.rules.in_memory?;
+        let of = |(id, track): (&TrackId, &TrackPackager)| Some((*id, track.shelf.to_keep()?.clone()));
+        let oldest = self.tracks.iter().filter_map(of).min_by_key(|(_, segment)| segment.start_time());
+        oldest.map(|(id, segment)| (id, segment.number, segment.piece()))
+    }
+
+    /// A segment is on the disk now, or, if it could not be written, will never be.
+    pub fn note_kept(&mut self, id: TrackId, number: u64, is_there: bool) {
+        if let Some(track) = self.tracks.get_mut(&id) {
+            track.shelf.note_kept(number, is_there);
+        }
+    }
+
+    /// Segments on the disk that nobody has use for any more.
+    pub fn take_useless(&mut self) -> Vec<(TrackId, u64)> {
+        let of = |(id, track): (&TrackId, &mut TrackPackager)| {
+            let id = *id;
+            track.shelf.take_useless().into_iter().map(move |number| (id, number))
+        };
+        self.tracks.iter_mut().flat_map(of).collect()
+    }
+
     fn keep_to_memory(&mut self) {
         while self.held_bytes() > self.rules.max_bytes {
+            let mut tracks = self.tracks.values_mut();
+            if tracks.any(|track| track.shelf.leave_oldest_to_disk(EVER)) {
+                continue;
+            }
             let forgotten =
                 self.tracks.values_mut().filter_map(|track| track.shelf.forget_oldest().then_some(())).count();
             if forgotten > 0 {

@@ -47,13 +47,63 @@ pub(super) struct Segment {
     pub(super) header: u64,
     /// Ticks per second of its parts.
     pub(super) timescale: u32,
+    /// None once its bytes are on a disk alone.
     pub(super) parts: Vec<ShelfPart>,
+    pub(super) kept: Kept,
+}
+
+/// Where the bytes of a segment are.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) enum Kept {
+    /// In memory alone.
+    #[default]
+    InMemory,
+    /// On a disk as well.
+    OnDiskToo,
+    /// On a disk alone; this is what is known of it.
+    OnDisk(Facts),
+}
+
+/// What is known of a segment without its bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Facts {
+    start: u64,
+    end: u64,
+    length: MediaTime,
+    starts_clean: bool,
+    pub(super) size_bytes: u64,
 }
 
 impl Segment {
+    /// An empty one.
+    pub(super) fn new((number, period, header): (u64, u64, u64), timescale: u32) -> Self {
+        Self { number, period, header, timescale, parts: Vec::new(), kept: Kept::default() }
+    }
+
     /// When it begins, in ticks; zero while it is empty.
     pub(super) fn start(&self) -> u64 {
-        self.parts.first().map_or(0, |part| part.start)
+        self.facts().map_or_else(|| self.parts.first().map_or(0, |part| part.start), |facts| facts.start)
+    }
+
+    /// When what there is of it ends, in ticks.
+    pub(super) fn end(&self) -> u64 {
+        self.facts().map_or_else(|| self.parts.last().map_or(0, |part| part.end), |facts| facts.end)
+    }
+
+    fn facts(&self) -> Option<Facts> {
+        if let Kept::OnDisk(facts) = self.kept { Some(facts) } else { None }
+    }
+
+    /// Lets go of bytes that lie on a disk as well; how many, in bytes.
+    pub(super) fn leave_to_disk(&mut self) -> u64 {
+        if self.kept != Kept::OnDiskToo {
+            return 0;
+        }
+        let size_bytes = self.size_bytes();
+        let (start, end, length, starts_clean) = (self.start(), self.end(), self.length(), self.starts_clean());
+        self.kept = Kept::OnDisk(Facts { start, end, length, starts_clean, size_bytes });
+        self.parts = Vec::new();
+        size_bytes
     }
 
     /// When it begins, on the pieces' clock.
@@ -63,14 +113,16 @@ impl Segment {
 
     /// When what there is of it ends, on the pieces' clock.
     pub(super) fn end_time(&self) -> MediaTime {
-        in_time(self.parts.last().map_or(0, |part| part.end), self.timescale)
+        in_time(self.end(), self.timescale)
     }
 
     /// How long it is: as long as its parts together.
     pub(super) fn length(&self) -> MediaTime {
-        self.parts.iter().fold(MediaTime::ZERO, |sum, part| sum + part.length(self.timescale))
+        let of_parts = || self.parts.iter().fold(MediaTime::ZERO, |sum, part| sum + part.length(self.timescale));
+        self.facts().map_or_else(of_parts, |facts| facts.length)
     }
 
+    /// Memory held.
     pub(super) fn size_bytes(&self) -> u64 {
         self.parts.iter().map(|part| part.piece.size_bytes).sum()
     }
@@ -81,7 +133,8 @@ impl Segment {
 
     /// Whether decoding can begin with it.
     pub(super) fn starts_clean(&self) -> bool {
-        self.parts.first().is_some_and(|part| part.independent)
+        let of_parts = || self.parts.first().is_some_and(|part| part.independent);
+        self.facts().map_or_else(of_parts, |facts| facts.starts_clean)
     }
 }
 

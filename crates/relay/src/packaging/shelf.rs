@@ -4,7 +4,7 @@ use bytes::Bytes;
 use waverant_container::PieceName;
 use waverant_media::MediaTime;
 
-use super::segment::{Piece, Segment, ShelfPart};
+use super::segment::{Kept, Piece, Segment, ShelfPart};
 
 /// What there is under a name.
 #[derive(Clone, Debug)]
@@ -13,6 +13,8 @@ pub enum Found {
     Header(Bytes),
     /// A segment or a part.
     Piece(Piece),
+    /// A segment that lies on a disk, and how much it is in bytes.
+    OnDisk(u64),
     /// It is the next part or segment: it will come.
     NotYet,
     /// It is not there, and will not come.
@@ -30,6 +32,10 @@ pub(super) struct Shelf {
     pub(super) told: VecDeque<Segment>,
     is_last_open: bool,
     bytes: u64,
+    /// The number of the segment that is to go to a disk next.
+    next_to_keep: u64,
+    /// Numbers of segments on a disk that are of no use any more.
+    useless: Vec<u64>,
 }
 
 impl Shelf {
@@ -68,6 +74,41 @@ impl Shelf {
         self.told.iter().take(self.told.len() - usize::from(self.is_last_open && !self.told.is_empty()))
     }
 
+    /// The next segment that is to go to a disk.
+    pub(super) fn to_keep(&self) -> Option<&Segment> {
+        let place = self.told.partition_point(|segment| segment.number < self.next_to_keep);
+        self.told.get(place).filter(|_| place < self.told.len() - usize::from(self.is_last_open))
+    }
+
+    /// A segment is on the disk, or will never be.
+    pub(super) fn note_kept(&mut self, number: u64, is_there: bool) {
+        self.next_to_keep = self.next_to_keep.max(number + 1);
+        if !is_there {
+            return;
+        }
+        match self.retired.iter_mut().chain(&mut self.told).find(|segment| segment.number == number) {
+            Some(segment) => segment.kept = Kept::OnDiskToo,
+            // It was forgotten while it was written.
+            None => self.useless.push(number),
+        }
+    }
+
+    /// Lets go of the oldest bytes that lie on a disk as well and that end before `moment`; false if there are none.
+    pub(super) fn leave_oldest_to_disk(&mut self, moment: MediaTime) -> bool {
+        let newest = self.told.back().map(|segment| segment.number);
+        let mut candidates = self.retired.iter_mut().chain(&mut self.told);
+        let oldest = candidates.find(|segment| segment.kept == Kept::OnDiskToo);
+        let oldest = oldest.filter(|segment| segment.end_time() < moment && Some(segment.number) != newest);
+        let left = oldest.map_or(0, Segment::leave_to_disk);
+        self.bytes -= left;
+        left > 0
+    }
+
+    /// Numbers of segments on a disk that nobody has use for any more.
+    pub(super) fn take_useless(&mut self) -> Vec<u64> {
+        std::mem::take(&mut self.useless)
+    }
+
     /// Memory held.
     pub(super) fn bytes(&self) -> u64 {
         self.bytes
@@ -82,6 +123,9 @@ impl Shelf {
     pub(super) fn forget_oldest(&mut self) -> bool {
         let Some(segment) = self.retired.pop_front() else { return false };
         self.bytes -= segment.size_bytes();
+        if segment.kept != Kept::InMemory {
+            self.useless.push(segment.number);
+        }
         let oldest = self.retired.front().or(self.told.front()).map_or(u64::MAX, |segment| segment.header);
         while self.headers.len() > 1 && self.headers.front().is_some_and(|(number, _)| *number < oldest) {
             if let Some((_, header)) = self.headers.pop_front() {
@@ -113,7 +157,13 @@ impl Shelf {
             PieceName::Part(number, part) => (number, Some(part as usize)),
         };
         let is_open = |segment: &Segment| self.open().is_some_and(|open| open.number == segment.number);
-        let segment = self.retired.iter().chain(&self.told).find(|segment| segment.number == number);
+        let found =
+            |segments: &VecDeque<Segment>| segments.binary_search_by_key(&number, |segment| segment.number).ok();
+        let told = found(&self.told).and_then(|place| self.told.get(place));
+        let segment = told.or_else(|| self.retired.get(found(&self.retired)?));
+        if let Some(Segment { kept: Kept::OnDisk(facts), .. }) = segment {
+            return if part.is_none() { Found::OnDisk(facts.size_bytes) } else { Found::Absent };
+        }
         match (segment, part) {
             (Some(segment), None) if !is_open(segment) => Found::Piece(segment.piece()),
             (Some(segment), Some(part)) => match segment.parts.get(part) {

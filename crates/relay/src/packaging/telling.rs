@@ -187,7 +187,6 @@ impl Periods {
 fn manifest_track<'a>(track: &'a TrackPackager, period: u64, folder: &str) -> Option<ManifestTrack<'a>> {
     let segments: Vec<&Segment> = track.shelf.whole().filter(|segment| segment.period == period).collect();
     let first = segments.first()?;
-    let end = |segment: &Segment| segment.parts.last().map_or(0, |part| part.end);
     Some(ManifestTrack {
         track: &track.track,
         folder: format!("{folder}{}/", track.track.id.0),
@@ -199,7 +198,7 @@ fn manifest_track<'a>(track: &'a TrackPackager, period: u64, folder: &str) -> Op
         first_segment: first.number,
         segments: segments
             .iter()
-            .map(|segment| ManifestSegment { start: segment.start(), duration: end(segment) - segment.start() })
+            .map(|segment| ManifestSegment { start: segment.start(), duration: segment.end() - segment.start() })
             .collect(),
     })
 }

@@ -15,9 +15,9 @@ use waverant_media::{MediaTime, Packet, TICKS_PER_SECOND, TrackId, TrackKind, Tr
 use super::{Found, Packager, PackagingRules, WallClock};
 use crate::hub::{Entry, Origin};
 
-const MINUTE: i64 = 60 * TICKS_PER_SECOND;
+pub(super) const MINUTE: i64 = 60 * TICKS_PER_SECOND;
 
-fn clock() -> WallClock {
+pub(super) fn clock() -> WallClock {
     WallClock { at: MediaTime::ZERO, date: datetime!(2026-06-20 14:00:00 UTC) }
 }
 
@@ -34,7 +34,7 @@ fn entry(tracks: &Arc<Tracks>, track: TrackId, dts: i64, pts: i64, keyframe: boo
 }
 
 /// A show of `ticks`, with pictures of `picture` ticks, a keyframe every `group` pictures, and a sound of AAC.
-fn show(tracks: &Arc<Tracks>, ticks: i64, picture: i64, group: i64) -> Vec<Entry> {
+pub(super) fn show(tracks: &Arc<Tracks>, ticks: i64, picture: i64, group: i64) -> Vec<Entry> {
     let mut all = Vec::new();
     for track in tracks.iter() {
         match track.codec.sound() {

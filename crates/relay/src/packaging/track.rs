@@ -242,7 +242,7 @@ impl TrackPackager {
         };
         if self.shelf.open().is_none() {
             let (number, period, timescale) = (self.next_number, self.period, self.timeline.timescale());
-            self.shelf.begin_segment(Segment { number, period, header, timescale, parts: Vec::new() });
+            self.shelf.begin_segment(Segment::new((number, period, header), timescale));
             self.next_number += 1;
         }
         self.shelf.add_part(part);

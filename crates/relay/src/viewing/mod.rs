@@ -64,6 +64,13 @@ pub struct PublishedTo {
     pub public_address: Option<String>,
 }
 
+/// As far back as this, all segments lie in memory; of a longer window only those that players mostly ask for.
+const IN_MEMORY: Duration = Duration::from_secs(120);
+const IN_MEMORY_OF_LONG: Duration = Duration::from_secs(30);
+
+/// Further back than this, segments are as long as they can be.
+const LONG_WINDOW: Duration = Duration::from_secs(1800);
+
 /// How a channel is watched.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ViewingRules {
@@ -109,13 +116,30 @@ impl Default for ViewingRules {
 }
 
 impl ViewingRules {
-    /// How segments are made for that.
+    /// How segments are made for that. The longer the window, the longer they are: a playlist names them all.
     pub fn packaging(&self) -> PackagingRules {
         let usual = PackagingRules::default();
-        let window = MediaTime::from_duration(self.back);
-        match self.nearness {
-            Nearness::Nearest | Nearness::Near => PackagingRules { window, ..usual },
-            Nearness::Steady => PackagingRules { part: None, segment: MediaTime::from_millis(4_000), window, ..usual },
+        let (part, least) = match self.nearness {
+            Nearness::Nearest | Nearness::Near => (usual.part, usual.segment),
+            Nearness::Steady => (None, MediaTime::from_millis(4_000)),
+        };
+        let wished = match self.back {
+            back if back > LONG_WINDOW => MediaTime::from_millis(6_000),
+            back if back > IN_MEMORY => MediaTime::from_millis(4_000),
+            _ => usual.segment,
+        };
+        let in_memory = (self.back > IN_MEMORY).then(|| MediaTime::from_duration(IN_MEMORY_OF_LONG));
+        PackagingRules {
+            part,
+            segment: least.max(wished),
+            window: MediaTime::from_duration(self.back),
+            in_memory,
+            ..usual
         }
+    }
+
+    /// Whether segments are made while nobody watches: a long way back must have been made before.
+    pub fn is_packaged_always(&self) -> bool {
+        self.is_always_ready || self.back > IN_MEMORY
     }
 }

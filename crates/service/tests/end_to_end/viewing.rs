@@ -252,6 +252,57 @@ async fn a_crowd_of_viewers_disturbs_nobody() {
     assert_eq!(compare(&sent.sent, &marks, true).fault, None);
 }
 
+/// A window that is longer than memory: what is old lies on the disk, and comes out as it went in.
+#[tokio::test(flavor = "multi_thread")]
+async fn one_can_go_back_to_what_lies_on_the_disk() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    house.change_channel(json!({"viewing": {"audience": "everybody", "back_ms": 600_000}}));
+    let too_far = json!({"viewing": {"back_ms": 14_400_001}});
+    assert_eq!(house.try_call("PATCH", "/channels/finish-line", Some(too_far)).0, 422);
+    let viewer = async {
+        on_air(&house, 56_000).await;
+        let (viewing, path) = (house.viewing, ground.path("back.mp4"));
+        tokio::task::spawn_blocking(move || go_back(viewing, &path)).await.unwrap();
+    };
+    let (sent, ()) = tokio::join!(house.publish(house.encoder(&key, 64.0)), viewer);
+    let (marks, _) = read_take(&ground.path("back.mp4")).unwrap();
+    let pictures: Vec<&Mark> = marks.iter().filter(|mark| mark.kind.is_picture()).collect();
+    assert!(pictures.len() > 1_000, "{} pictures", pictures.len());
+    assert_eq!(first_difference(&sent.sent, &marks), None);
+    assert_eq!(
+        Some(&pictures[0].digest),
+        sent.sent.iter().find(|mark| mark.kind.is_picture()).map(|mark| &mark.digest)
+    );
+}
+
+/// Fetches all pictures that the playlist tells, from the first on.
+fn go_back(viewing: std::net::SocketAddr, into: &std::path::Path) {
+    let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+    let get = |name: &str, range: Option<&str>| {
+        let request = agent.get(format!("http://{viewing}/watch/finish-line/live/{name}"));
+        let request = if let Some(range) = range { request.header("range", range) } else { request };
+        let mut answer = request.call().unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_to_vec().unwrap())
+    };
+    let text = |name: &str| String::from_utf8(get(name, None).1).unwrap();
+    let multivariant = text("index.m3u8");
+    let folder = multivariant.lines().last().unwrap().trim_end_matches("index.m3u8").to_owned();
+    let playlist = text(&format!("{folder}index.m3u8"));
+    assert!(playlist.contains("#EXT-X-MEDIA-SEQUENCE:0\n"), "{playlist}");
+    let oldest = format!("{folder}0.m4s");
+    let ((status, whole), (partial, part)) = (get(&oldest, None), get(&oldest, Some("bytes=100-199")));
+    assert_eq!((status, partial, part.as_slice()), (200, 206, &whole[100..200]));
+    assert_eq!(get(&oldest, Some("bytes=99999999-")).0, 416);
+    assert_eq!(get(&format!("{folder}0-0.m4s"), None).0, 404, "parts are for who is near");
+    let names = playlist.lines().filter(|line| line.ends_with(".m4s"));
+    let segments = names.map(|name| get(&format!("{folder}{name}"), None).1);
+    let file: Vec<u8> =
+        std::iter::once(get(&format!("{folder}head-0.mp4"), None).1).chain(segments).flatten().collect();
+    std::fs::write(into, file).unwrap();
+}
+
 /// A channel that is always ready has its whole window for the first viewer; a manifest names what there is; and a
 /// rehearsal is for nobody outside.
 #[tokio::test(flavor = "multi_thread")]

@@ -1,10 +1,12 @@
 //! A show as viewers fetch it: a reader of the feed that keeps segments and playlists, for as long as somebody asks.
 
+mod on_disk;
 mod texts;
 
 #[cfg(test)]
 mod tests;
 
+use std::io;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
@@ -12,7 +14,7 @@ use std::time::{Duration, Instant};
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
-use tokio_util::sync::CancellationToken;
+use tokio_util::sync::{CancellationToken, DropGuard};
 use waverant_container::PieceName;
 use waverant_media::{MediaTime, TrackId};
 use waverant_relay::{Cursor, Found, OutsideShow, Packager, PackagingRules, Position, Read, WallClock, WholeSegment};
@@ -20,6 +22,8 @@ use waverant_relay::{Cursor, Found, OutsideShow, Packager, PackagingRules, Posit
 use crate::clock;
 use crate::context::ShowContext;
 use crate::feed::FeedReader;
+use on_disk::RunFolder;
+pub use on_disk::{SegmentFolder, StoredSegment};
 use texts::Texts;
 pub use texts::Told;
 
@@ -53,6 +57,8 @@ pub struct Packaging {
     /// When somebody last asked, in milliseconds since the begin.
     asked_ms: AtomicU64,
     stopped: CancellationToken,
+    /// Where old segments lie, if the rules say so.
+    on_disk: Option<RunFolder>,
 }
 
 /// What follows for whom a playlist is kept back until it has something.
@@ -67,8 +73,8 @@ pub enum Waited {
 }
 
 impl Packaging {
-    /// Begins to package a show; `always` keeps it going while nobody asks.
-    pub fn start(show: &ShowContext, rules: PackagingRules, always: bool) -> Arc<Self> {
+    /// Begins to package a show; `always` keeps it going while nobody asks. What is too old for memory goes to `folder`.
+    pub fn start(show: &ShowContext, rules: PackagingRules, always: bool, folder: &SegmentFolder) -> Arc<Self> {
         let feed = show.feeds.live().clone();
         let date = OffsetDateTime::now_utc();
         let at = feed.newest().unwrap_or_default();
@@ -84,11 +90,16 @@ impl Packaging {
             news: Notify::new(),
             asked_ms: AtomicU64::new(0),
             stopped: CancellationToken::new(),
+            on_disk: rules.in_memory.map(|_| folder.of_run(run)),
         });
         let mut cursor = Cursor::from_beginning(ALLOWANCE);
         cursor.restart_back(BACK);
         let reader = FeedReader::new(feed, cursor, MAX_ENTRIES);
-        tokio::spawn(carry(packaging.clone(), reader, always));
+        let over = CancellationToken::new();
+        if packaging.on_disk.is_some() {
+            tokio::spawn(on_disk::keep(Arc::downgrade(&packaging), over.clone()));
+        }
+        tokio::spawn(carry(packaging.clone(), reader, always, over.drop_guard()));
         packaging
     }
 
@@ -136,6 +147,14 @@ impl Packaging {
         let packager = self.packager.lock();
         let version = (self.run, packager.version());
         self.texts.lock().get((track, skips), version, || packager.playlist(track, skips))
+    }
+
+    /// A segment that lies on the disk. Blocks.
+    ///
+    /// # Errors
+    /// What the system said, or that nothing is kept there.
+    pub fn open_stored(&self, track: TrackId, number: u64) -> io::Result<StoredSegment> {
+        self.on_disk.as_ref().ok_or(io::ErrorKind::NotFound)?.open(track, number)
     }
 
     /// What is to be sent of a show that is told elsewhere.
@@ -213,7 +232,7 @@ fn is_too_far(position: Position, number: u64) -> bool {
 }
 
 /// Moves packets from the feed into the packager, until the show is over or nobody asks any more.
-async fn carry(packaging: Arc<Packaging>, mut reader: FeedReader, always: bool) {
+async fn carry(packaging: Arc<Packaging>, mut reader: FeedReader, always: bool, _over: DropGuard) {
     loop {
         tokio::select! {
             () = reader.news() => {}

@@ -30,7 +30,8 @@ fn push(feed: &Feed, numbers: std::ops::Range<i64>) {
 fn started(always: bool) -> (ShowContext, Arc<Packaging>) {
     let show = context(Arc::new(MemoryLedger::default()), PathBuf::from("/nowhere"));
     push(show.feeds.live(), 0..150);
-    let packaging = Packaging::start(&show, PackagingRules::default(), always);
+    let nowhere = SegmentFolder::new(PathBuf::from("/nowhere"), 0);
+    let packaging = Packaging::start(&show, PackagingRules::default(), always, &nowhere);
     (show, packaging)
 }
 
@@ -96,4 +97,55 @@ async fn it_stops_when_nobody_asks_unless_it_is_to_go_on() {
     let ((_one, idle), (_other, kept)) = (started(false), started(true));
     tokio::time::sleep(IDLE * 4).await;
     assert!(idle.is_stopped() && !kept.is_stopped());
+}
+
+/// What is too old for memory lies on the disk, until nobody can go back to it; a run leaves nothing behind.
+#[tokio::test]
+async fn what_is_old_lies_on_the_disk() {
+    let ground = tempfile::tempdir().unwrap();
+    let folder = SegmentFolder::new(ground.path().join("window"), 0);
+    let show = context(Arc::new(MemoryLedger::default()), PathBuf::from("/nowhere"));
+    let (window, in_memory) = (MediaTime::from_millis(60_000), Some(MediaTime::from_millis(8_000)));
+    let rules = PackagingRules { window, in_memory, ..PackagingRules::default() };
+    push(show.feeds.live(), 0..50);
+    let packaging = Packaging::start(&show, rules, true, &folder);
+    let mut stored = None;
+    for second in 2..60 {
+        push(show.feeds.live(), second * 25..(second + 1) * 25);
+        tokio::time::sleep(Duration::from_millis(30)).await;
+        if let Found::OnDisk(size) = packaging.find(TrackId::VIDEO, PieceName::Segment(0)) {
+            stored = Some(size);
+        }
+    }
+    let size = stored.expect("the first segment is on the disk");
+    let opened = packaging.open_stored(TrackId::VIDEO, 0).unwrap();
+    let mut bytes = vec![0; usize::try_from(size).unwrap()];
+    opened.read_at(0, &mut bytes).unwrap();
+    assert_eq!((opened.size_bytes, &bytes[4..8]), (size, &b"moof"[..]));
+    assert!(packaging.open_stored(TrackId::VIDEO, 9_999).is_err());
+    let files = || std::fs::read_dir(ground.path().join("window")).unwrap().count();
+    assert_eq!(files(), 1, "one run");
+    show.feeds.end();
+    drop(packaging);
+    tokio::time::pause();
+    tokio::time::sleep(LINGER + Duration::from_secs(5)).await;
+    tokio::time::resume();
+    for _ in 0..100 {
+        if files() == 0 {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    panic!("the run left its files behind");
+}
+
+#[test]
+fn what_a_killed_start_left_is_removed() {
+    let ground = tempfile::tempdir().unwrap();
+    let path = ground.path().join("window");
+    std::fs::create_dir_all(path.join("17")).unwrap();
+    let folder = SegmentFolder::new(path.clone(), 0);
+    folder.clear().unwrap();
+    assert!(!path.exists());
+    folder.clear().unwrap();
 }

@@ -139,7 +139,7 @@ impl Outlet {
 
     async fn carry(&mut self, storage: &LiveDepot) -> End {
         let source = self.source.take().filter(|show| !show.live().has_ended());
-        let packaging = source.and_then(|show| self.state.screens.for_house(&self.rules, &show));
+        let packaging = source.and_then(|show| self.state.screens.for_house(&self.state.house, &self.rules, &show));
         let Some(packaging) = packaging else { return End::Unwanted };
         self.sent.run = packaging.run();
         let (began, mut has_swept) = (Instant::now(), false);
