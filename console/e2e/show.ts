@@ -10,6 +10,9 @@ const programs = join(top, "target", "debug");
 /** What stand-in encoders publish. */
 export const CLIP = join(top, "demo", "regatta.mp4");
 
+/** The same at a quarter of the size. */
+export const SMALL_CLIP = join(top, "console", "e2e", "small.mp4");
+
 export const PASSWORD = "regatta morning";
 
 async function until(what: string, condition: () => boolean): Promise<void> {
@@ -94,8 +97,8 @@ export class Show {
     return new Promise((resolve) => child.once("exit", () => resolve()));
   }
 
-  startEncoder(key: string, seconds: number): ChildProcess {
-    const args = ["encoder", "--server", this.rtmp, "--clip", CLIP, "--seconds", String(seconds)];
+  startEncoder(key: string, seconds: number, clip = CLIP): ChildProcess {
+    const args = ["encoder", "--server", this.rtmp, "--clip", clip, "--seconds", String(seconds)];
     return this.start("waverant-standin", args, { STANDIN_KEY: key });
   }
 

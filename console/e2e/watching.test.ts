@@ -5,7 +5,8 @@ import type { AddressInfo } from "node:net";
 import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { launch } from "./browser";
-import { CLIP, PASSWORD, Show } from "./show";
+import { CLIP, PASSWORD, Show, SMALL_CLIP } from "./show";
+import { Storage } from "./storage";
 
 /** Pictures per second of the clip, and how many it has before it begins anew. */
 const RATE = 30;
@@ -301,6 +302,89 @@ describe("the page for viewers", () => {
     pages.close();
     await page.close();
     encoder.kill("SIGTERM");
+  });
+
+  it("a viewer goes back, and comes to live again", async () => {
+    show.cli(["channel", "add", "lock", "--title", "Lock", "--audience", "everybody", "--back", "100", "--segments", "always"]);
+    const encoder = show.startEncoder(show.key("lock", "camera"), 80);
+    const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+    await page.goto(`${show.viewing}/watch/lock?way=pictures`);
+    await page.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
+    await page.waitForTimeout(32_000);
+    const lock = (JSON.parse(show.cli(["live", "show", "--json"])) as { channels: { name: string; session: { started_at: string } | null }[] }).channels;
+    const start = Date.parse(lock.find(({ name }) => name === "lock")?.session?.started_at ?? "");
+    const length = clock.length / RATE;
+    const back = page.getByRole("slider", { name: "Go back" });
+    await back.fill("-24");
+    await page.waitForTimeout(5000);
+    await page.getByText(/^2\d s behind$/).waitFor();
+    const seen = await look(page, 2);
+    expect(new Set(seen.map(({ signature }) => numberOf(signature))).size).toBeGreaterThan(20);
+    const behind = (delayOf(seen, start) - (24 % length) + 1.5 * length) % length;
+    expect(Math.abs(behind - length / 2), `${behind} of ${length}`).toBeLessThan(3.5);
+    // What is past stays there while it is paused.
+    await page.getByRole("button", { name: "Pause" }).click();
+    await page.waitForTimeout(2000);
+    await page.getByRole("button", { name: "Play" }).click();
+    await page.waitForTimeout(1500);
+    await page.getByText(/^2\d s behind$/).waitFor();
+    await page.getByRole("button", { name: "To live" }).click();
+    await page.getByText(/^[01]\.\d s behind$/).waitFor({ timeout: 10_000 });
+    expect(await page.locator("#page").getAttribute("data-way")).toBe("a picture at a time");
+    await page.close();
+    encoder.kill("SIGTERM");
+  });
+
+  it("who finds no seat watches from the depot", async () => {
+    const storage = new Storage();
+    await storage.open();
+    show.cli(["depot", "add", "attic", storage.url, "regatta", "--access-key", "harbour", "--secret-file", storage.secret(show.folder)]);
+    show.cli(["depot", "change", "attic", "--public-address", `${storage.url}/regatta`]);
+    show.cli(["channel", "add", "island", "--title", "Island", "--audience", "everybody", "--most-viewers", "1", "--publish-to", "attic"]);
+    const encoder = show.startEncoder(show.key("island", "camera"), 60);
+    const first = await browser.newPage({ userAgent: "first" });
+    await first.goto(`${show.viewing}/watch/island`);
+    await first.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 20_000 });
+    const second = await browser.newPage({ userAgent: "second", viewport: { width: 1280, height: 800 } });
+    const asked: string[] = [];
+    second.on("request", (request) => asked.push(request.url()));
+    await second.goto(`${show.viewing}/watch/island`);
+    await second.waitForFunction(() => (document.querySelector("video")?.currentTime ?? 0) > 0.5, null, { timeout: 30_000 });
+    const seen = await look(second, 2);
+    expect(new Set(seen.map(({ signature }) => numberOf(signature))).size).toBeGreaterThan(20);
+    expect(asked.filter((address) => address.startsWith(storage.url) && address.endsWith(".m4s")).length).toBeGreaterThan(2);
+    expect(asked.filter((address) => address.includes("/watch/island/live/"))).toEqual([]);
+    await first.close();
+    await second.close();
+    encoder.kill("SIGTERM");
+    storage.close();
+  });
+
+  it("the player goes on, without a reload, when the picture changes its size", async () => {
+    show.cli(["channel", "add", "bridge", "--title", "Bridge", "--audience", "everybody", "--hold", "20"]);
+    const bridge = show.key("bridge", "camera");
+    const large = show.startEncoder(bridge, 60);
+    const pages = await Promise.all(
+      ["pictures", "near"].map(async (way) => {
+        const page = await browser.newPage();
+        await page.goto(`${show.viewing}/watch/bridge?way=${way}`);
+        await page.waitForFunction(() => document.querySelector("video")?.videoWidth === 1280, null, { timeout: 20_000 });
+        await page.evaluate(() => Object.assign(window, { isTheSame: true }));
+        return page;
+      }),
+    );
+    large.kill("SIGKILL");
+    await pages[0]?.waitForTimeout(1500);
+    const small = show.startEncoder(bridge, 40, SMALL_CLIP);
+    for (const page of pages) {
+      await page.waitForFunction(() => document.querySelector("video")?.videoWidth === 640, null, { timeout: 30_000 });
+      const before = await playedTo(page);
+      await page.waitForTimeout(2000);
+      expect((await playedTo(page)) - before).toBeGreaterThan(1);
+      expect(await page.evaluate(() => "isTheSame" in window)).toBe(true);
+      await page.close();
+    }
+    small.kill("SIGTERM");
   });
 
   it("the player goes on, without a reload, when the encoder is lost and returns", async () => {

@@ -3,12 +3,33 @@ import type { Parts } from "./view";
 
 const LOOK_MS = 500;
 
-/** Further behind, the page says how to come to live. */
+/** How far a key goes back, in seconds. */
+const STEP_S = 10;
+
+/** Further behind, tenths of seconds say nothing. */
 const LATE_S = 15;
+
+/** With less than this to go back, there is no slider. */
+const LEAST_BACK_S = 60;
+
+/** Nearer to now than this, now is meant. */
+const NOW_S = 4;
+
+export function toldBehind(seconds: number): string {
+  if (seconds <= LATE_S) return `${seconds.toFixed(1)} s behind`;
+  const whole = Math.round(seconds);
+  const [hours, minutes] = [Math.floor(whole / 3600), Math.floor(whole / 60) % 60];
+  if (hours > 0) return `${hours} h ${minutes} min behind`;
+  return minutes > 0 ? `${minutes} min ${whole % 60} s behind` : `${whole} s behind`;
+}
 
 interface Choices {
   onSound(place: number): void;
   onLive(): void;
+  /** Plays on from so many seconds before now. */
+  onBack(seconds: number): void;
+  /** Whether it can be paused and played on from there. */
+  canPause(): boolean;
   figures(): Figures | null;
 }
 
@@ -18,7 +39,7 @@ export class Controls {
     private readonly parts: Parts,
     private readonly choices: Choices,
   ) {
-    const { video, mute, volume, play, toLive, sounds, inset, full } = parts;
+    const { video, mute, volume, play, toLive, sounds, back, inset, full } = parts;
     video.muted = true;
     mute.addEventListener("click", () => this.toggleSound());
     volume.addEventListener("input", () => {
@@ -28,6 +49,8 @@ export class Controls {
     play.addEventListener("click", () => this.togglePlay());
     toLive.addEventListener("click", () => choices.onLive());
     sounds.addEventListener("change", () => choices.onSound(Number(sounds.value)));
+    back.addEventListener("input", () => (this.isChoosing = true));
+    back.addEventListener("change", () => this.goBack());
     inset.hidden = !document.pictureInPictureEnabled;
     inset.addEventListener("click", () => void this.toggleInset());
     full.hidden = !document.fullscreenEnabled;
@@ -37,6 +60,34 @@ export class Controls {
     video.addEventListener("pause", () => this.look());
     document.addEventListener("keydown", (event) => this.key(event));
     setInterval(() => this.look(), LOOK_MS);
+  }
+
+  /** Somebody moves the slider: it is not moved from here. */
+  private isChoosing = false;
+  private most = 0;
+
+  private goBack(): void {
+    this.isChoosing = false;
+    const seconds = -Number(this.parts.back.value);
+    if (seconds < NOW_S) this.choices.onLive();
+    else this.choices.onBack(seconds);
+  }
+
+  /** How far back one can go, in seconds. */
+  showBack(seconds: number): void {
+    this.most = seconds;
+    this.parts.back.min = String(-seconds);
+    this.parts.back.max = "0";
+  }
+
+  private lookBack(behind: number | null): void {
+    const { back, backLabel } = this.parts;
+    const isShown = this.most >= LEAST_BACK_S && behind !== null;
+    backLabel.classList.toggle("hidden", !isShown);
+    backLabel.classList.toggle("flex", isShown);
+    if (!isShown || this.isChoosing) return;
+    back.value = String(-Math.round(behind));
+    back.setAttribute("aria-valuetext", toldBehind(behind));
   }
 
   private toggleSound(): void {
@@ -50,7 +101,8 @@ export class Controls {
 
   private togglePlay(): void {
     const { video } = this.parts;
-    if (video.paused) this.choices.onLive();
+    if (video.paused && this.choices.canPause()) void video.play().catch(() => undefined);
+    else if (video.paused) this.choices.onLive();
     else video.pause();
   }
 
@@ -77,6 +129,13 @@ export class Controls {
     } else if (event.key === "m") this.toggleSound();
     else if (event.key === "f") void this.toggleFull();
     else if (event.key === "l") this.choices.onLive();
+    else if (event.key === "j") this.step(STEP_S);
+  }
+
+  /** Goes further back by so many seconds. */
+  private step(seconds: number): void {
+    const behind = this.choices.figures()?.behind ?? null;
+    if (behind !== null && this.most >= LEAST_BACK_S) this.choices.onBack(Math.min(this.most, behind + seconds));
   }
 
   say(text: string): void {
@@ -107,8 +166,8 @@ export class Controls {
     live.classList.toggle("hidden", !isOn || video.paused);
     const found = isOn ? this.choices.figures() : null;
     const behind = found?.behind ?? null;
-    delay.textContent =
-      behind === null ? "" : behind > LATE_S ? `${Math.round(behind)} s behind` : `${behind.toFixed(1)} s behind`;
+    delay.textContent = behind === null ? "" : toldBehind(behind);
+    this.lookBack(behind);
     if (!about.open) return;
     const rows: [string, string][] = found
       ? [

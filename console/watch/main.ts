@@ -3,6 +3,7 @@ import "./style.css";
 import { type About, countdown, showAbout } from "./about";
 import { Controls } from "./controls";
 import { Recording } from "./recording";
+import { offerRemote } from "./remote";
 import { view } from "./view";
 
 interface State {
@@ -12,6 +13,8 @@ interface State {
   way: Way | null;
   ways: Way[];
   session: number | null;
+  /** How far back one can go, in seconds. */
+  back_s: number;
   has_seat: boolean;
   /** The playlist of the same show in object storage, for who finds no seat here. */
   published: string | null;
@@ -31,13 +34,32 @@ const parts = view(document.querySelector("#page") ?? document.body);
 const controls = new Controls(parts, {
   onSound: (place) => player?.chooseSound(place),
   onLive: () => (player ? player.toLive() : startByHand()),
+  onBack: (seconds) => player?.goBack(seconds),
+  canPause: () => player?.canPause() ?? false,
   figures: () => player?.figures() ?? null,
 });
+
+offerRemote(
+  parts.video,
+  parts.remote,
+  () => {
+    player?.stop();
+    player = null;
+    isRemote = true;
+    return `${base}/live/index.m3u8`;
+  },
+  () => {
+    isRemote = false;
+    void ask();
+  },
+);
 
 const recording = new Recording(parts.page, parts.video, base);
 let player: Player | null = null;
 let session: number | null = null;
 let wasOn = false;
+/** Whether a television plays instead of this page. */
+let isRemote = false;
 /** Whether the show comes from object storage, since the house had no seat. */
 let fromDepot = false;
 let about: About | null = null;
@@ -132,6 +154,7 @@ async function ask(): Promise<void> {
   isOffAir = state.state === "off_air";
   document.title = state.title;
   controls.showTitle(state.title);
+  controls.showBack(state.back_s);
   if (state.state === "off_air") {
     if (player) end();
     if (state.has_recording && (await recording.show())) {
@@ -144,6 +167,7 @@ async function ask(): Promise<void> {
     return;
   }
   if (player && session !== state.session) end();
+  if (isRemote) return;
   if (!player && waits) {
     parts.page.dataset.state = "waiting";
     if (!parts.video.poster) parts.video.poster = `${base}/still.jpg?width=1280`;

@@ -10,8 +10,11 @@ export interface Parts {
   volume: HTMLInputElement;
   play: HTMLButtonElement;
   toLive: HTMLButtonElement;
+  backLabel: HTMLElement;
+  back: HTMLInputElement;
   delay: HTMLElement;
   sounds: HTMLSelectElement;
+  remote: HTMLButtonElement;
   inset: HTMLButtonElement;
   full: HTMLButtonElement;
   about: HTMLDetailsElement;
@@ -30,6 +33,10 @@ const MARKUP = `
       <video class="h-full w-full" playsinline muted data-part="video" aria-label="The show"></video>
       <p class="absolute inset-x-0 bottom-0 bg-black/70 p-4 text-center text-white empty:hidden" role="status" data-part="saying"></p>
     </div>
+    <label class="hidden items-center gap-2" data-part="backLabel">
+      <span class="sr-only">Go back</span>
+      <input class="range range-xs grow" type="range" step="1" value="0" data-part="back" />
+    </label>
     <div class="flex flex-wrap items-center gap-2" role="group" aria-label="Player">
       <button class="btn btn-sm" data-part="play">Pause</button>
       <button class="btn btn-sm btn-primary" data-part="mute">Sound on</button>
@@ -44,6 +51,7 @@ const MARKUP = `
       <button class="btn btn-sm" data-part="toLive">To live</button>
       <span class="text-sm opacity-80" data-part="delay"></span>
       <span class="grow"></span>
+      <button class="btn btn-sm" data-part="remote" hidden>On a television</button>
       <button class="btn btn-sm" data-part="inset">Small window</button>
       <button class="btn btn-sm" data-part="full">Full screen</button>
     </div>
@@ -80,8 +88,11 @@ export function view(page: HTMLElement): Parts {
     volume: part<HTMLInputElement>("volume"),
     play: part<HTMLButtonElement>("play"),
     toLive: part<HTMLButtonElement>("toLive"),
+    backLabel: part("backLabel"),
+    back: part<HTMLInputElement>("back"),
     delay: part("delay"),
     sounds: part<HTMLSelectElement>("sounds"),
+    remote: part<HTMLButtonElement>("remote"),
     inset: part<HTMLButtonElement>("inset"),
     full: part<HTMLButtonElement>("full"),
     about: part<HTMLDetailsElement>("about"),

@@ -44,6 +44,8 @@ export interface PlayerEvents {
 export interface Playing {
   chooseSound(place: number): void;
   toLive(): void;
+  /** Plays on from so many seconds before now; absent where only now can be played. */
+  goBack?(seconds: number): void;
   behind(): number | null;
   bitrate(): number | null;
   stop(): void;
@@ -63,6 +65,8 @@ export class Player {
   private place: number;
   private began = 0;
   private sound = 1;
+  /** The way before it went back. */
+  private wasAt: number | null = null;
   private stopped = false;
   private pause: ReturnType<typeof setTimeout> | undefined;
 
@@ -78,7 +82,7 @@ export class Player {
     this.begin();
   }
 
-  private begin(): void {
+  private begin(back: number | null = null): void {
     const way = WAYS[this.place] ?? "plain";
     this.began = performance.now();
     this.events.onWay(way);
@@ -90,7 +94,7 @@ export class Player {
     this.playing =
       way === "pictures"
         ? new PicturePlayer(this.video, this.addresses.pictures, this.sound, events)
-        : playPlaylists(this.video, this.addresses.playlist, way === "near", this.sound, events);
+        : playPlaylists(this.video, this.addresses.playlist, way === "near", this.sound, events, back);
   }
 
   private failed(reason: string): void {
@@ -111,7 +115,29 @@ export class Player {
   }
 
   toLive(): void {
-    this.playing?.toLive();
+    const place = this.wasAt;
+    this.wasAt = null;
+    if (place === null || place === this.place) return this.playing?.toLive();
+    this.change(place);
+  }
+
+  /** Plays on from so many seconds before now, by a way that has what is past. */
+  goBack(seconds: number): void {
+    if (this.playing?.goBack) return this.playing.goBack(seconds);
+    this.wasAt ??= this.place;
+    this.change(WAYS.indexOf("plain"), seconds);
+  }
+
+  /** Whether what is past stays there while playing pauses. */
+  canPause(): boolean {
+    return this.playing?.goBack !== undefined;
+  }
+
+  private change(place: number, back: number | null = null): void {
+    clearTimeout(this.pause);
+    this.playing?.stop();
+    this.place = place;
+    this.begin(back);
   }
 
   figures(): Figures {

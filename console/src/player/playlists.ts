@@ -10,6 +10,9 @@ import type { Playing } from "./player";
 const STALLS = 4;
 const STALLS_MS = 30_000;
 
+/** What is left between the oldest there is and where one can go back to. */
+const MARGIN_S = 6;
+
 class PlaylistPlayer implements Playing {
   private hls: Hls | null = null;
   private stalls: number[] = [];
@@ -21,6 +24,8 @@ class PlaylistPlayer implements Playing {
     private readonly isNear: boolean,
     private sound: number,
     private readonly events: WayEvents,
+    /** So many seconds before now it begins. */
+    private readonly back: number | null,
   ) {
     void this.begin();
   }
@@ -40,7 +45,7 @@ class PlaylistPlayer implements Playing {
       enableWorker: false,
       backBufferLength: 60,
       maxLiveSyncPlaybackRate: 1.15,
-      ...(this.isNear ? {} : { liveSyncDurationCount: 3 }),
+      ...(this.back !== null ? { liveSyncDuration: this.back } : this.isNear ? {} : { liveSyncDurationCount: 3 }),
     });
     this.hls = hls;
     hls.on(Library.Events.ERROR, (_, error) => {
@@ -60,6 +65,8 @@ class PlaylistPlayer implements Playing {
     this.video.addEventListener("ended", this.ended);
     hls.loadSource(this.address);
     hls.attachMedia(this.video);
+    // From there on it is as near as it is elsewhere.
+    this.video.addEventListener("playing", () => (hls.config.liveSyncDuration = undefined), { once: true });
     hls.on(Library.Events.MANIFEST_PARSED, () => void this.video.play().catch(() => undefined));
   }
 
@@ -77,6 +84,18 @@ class PlaylistPlayer implements Playing {
   chooseSound(place: number): void {
     this.sound = place;
     if (this.hls) this.hls.audioTrack = place - 1;
+  }
+
+  /** Plays on from so many seconds before now, or from the oldest there is. */
+  goBack(seconds: number): void {
+    const { seekable } = this.video;
+    const last = seekable.length - 1;
+    const edge = this.hls?.latestLevelDetails?.edge ?? (last < 0 ? NaN : seekable.end(last));
+    if (!Number.isFinite(edge)) return;
+    const oldest = this.hls?.latestLevelDetails?.fragmentStart ?? seekable.start(last);
+    // Not quite to the oldest, which may go in a moment.
+    this.video.currentTime = Math.max(oldest + MARGIN_S, edge - seconds);
+    void this.video.play().catch(() => undefined);
   }
 
   toLive(): void {
@@ -115,6 +134,7 @@ export function playPlaylists(
   isNear: boolean,
   sound: number,
   events: WayEvents,
+  back: number | null = null,
 ): Playing {
-  return new PlaylistPlayer(video, address, isNear, sound, events);
+  return new PlaylistPlayer(video, address, isNear, sound, events, back);
 }

@@ -46,6 +46,8 @@ pub(crate) struct ToldState {
     way: Option<&'static str>,
     /// The ways that there are, from the least delay to the most.
     ways: &'static [&'static str],
+    /// How far back one can go, in seconds; 0 where players cannot.
+    back_s: u64,
     /// Counts up from session to session.
     session: Option<u64>,
     /// Whether there is a seat for who asks.
@@ -77,6 +79,7 @@ pub(crate) async fn state(State(state): State<ViewingState>, Extension(access): 
         },
         way: first_way(rules.viewing.nearness, ways),
         ways,
+        back_s: if ways.contains(&"plain") { rules.viewing.back.as_secs() } else { 0 },
         session: show.as_ref().map(|show| show.id()),
         has_seat: access.has_seat(&state.house),
         published: show.is_some().then(|| published(&state.house, &access)).flatten(),

@@ -2,6 +2,7 @@
 //!
 //! - `clip ../regatta.mp4`: a drawn river race with a running clock and frame number, and a simple
 //!   tune, as fragmented MP4 that loops without a seam;
+//! - `small-clip ../../console/e2e/small.mp4`: the same at a quarter of the size, for shows whose picture changes;
 //! - `tone ../../crates/codec/assets/tone.mp4`: the tone of the test picture;
 //! - `lettering ../../crates/codec/assets/holding.png`: what the holding picture says.
 //!
@@ -16,6 +17,7 @@ mod text;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail, ensure};
+use tiny_skia::{FilterQuality, Pixmap, PixmapPaint, Transform};
 use waverant_codec::{PictureFormat, encode_pictures};
 use waverant_container::{FileHead, FragmentWriter};
 use waverant_media::{CodecParameters, Packet, Track, TrackId, Tracks};
@@ -36,26 +38,28 @@ const MAX_CLIP: usize = 4 << 20;
 
 fn main() -> anyhow::Result<()> {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
-    let [what, path] = arguments.as_slice() else { bail!("usage: clip-generator clip|tone|lettering FILE") };
+    let [what, path] = arguments.as_slice() else { bail!("usage: clip-generator clip|small-clip|tone|lettering FILE") };
     let path = PathBuf::from(path);
     match what.as_str() {
-        "clip" => write_clip(&path),
+        "clip" => write_clip(&path, 1, 2_000_000),
+        "small-clip" => write_clip(&path, 2, 200_000),
         "tone" => write_tone(&path),
         "lettering" => lettering::draw()?.save_png(&path).context("PNG"),
-        other => bail!("`{other}` is not made here; clip, tone or lettering was expected"),
+        other => bail!("`{other}` is not made here; clip, small-clip, tone or lettering was expected"),
     }
 }
 
-fn write_clip(path: &Path) -> anyhow::Result<()> {
+/// The clip with its sides divided by `divisor`.
+fn write_clip(path: &Path, divisor: u32, bitrate_bps: u32) -> anyhow::Result<()> {
     let format = PictureFormat {
-        width: WIDTH,
-        height: HEIGHT,
+        width: WIDTH / divisor,
+        height: HEIGHT / divisor,
         frame_rate: f64::from(FRAME_RATE),
-        bitrate_bps: Some(2_000_000),
+        bitrate_bps: Some(bitrate_bps),
         group: GROUP,
     };
     let artist = scene::Artist::new()?;
-    let (avc, mut packets) = encode_pictures(&format, FRAMES, |number| artist.draw(number))?;
+    let (avc, mut packets) = encode_pictures(&format, FRAMES, |number| reduced(artist.draw(number), divisor))?;
     let (aac, frames) = sound::encode_tune()?;
     let mut tracks = Tracks::new();
     tracks.set(Track::new(TrackId::VIDEO, CodecParameters::H264(avc)));
@@ -63,6 +67,14 @@ fn write_clip(path: &Path) -> anyhow::Result<()> {
     packets.extend(frames);
     packets.sort_by_key(|packet| packet.dts);
     write_file(path, &tracks, &packets)
+}
+
+fn reduced(picture: Pixmap, divisor: u32) -> Pixmap {
+    let Some(mut small) = Pixmap::new(picture.width() / divisor, picture.height() / divisor) else { return picture };
+    let scale = 1.0 / divisor as f32;
+    let paint = PixmapPaint { quality: FilterQuality::Bilinear, ..PixmapPaint::default() };
+    small.draw_pixmap(0, 0, picture.as_ref(), &paint, Transform::from_scale(scale, scale), None);
+    small
 }
 
 fn write_tone(path: &Path) -> anyhow::Result<()> {
