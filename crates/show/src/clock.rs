@@ -11,7 +11,7 @@ pub(crate) fn now() -> Instant {
 
 /// The next multiple of `step` after `at`; `at` itself if there is no step. All who wait for the same step wake up
 /// together: on a small machine the wake-ups cost more than the bytes.
-pub(crate) fn on_grid(at: Instant, step: Duration) -> Instant {
+pub fn on_grid(at: Instant, step: Duration) -> Instant {
     let since = at.saturating_duration_since(*EPOCH).as_micros();
     let Some(steps) = since.checked_div(step.as_micros()) else { return at };
     let next = (steps + 1).saturating_mul(step.as_micros());

@@ -17,6 +17,7 @@ mod slates;
 mod testing;
 mod watched;
 
+pub use clock::on_grid;
 pub use context::{Ledger, Rates, ShowContext};
 pub use events::{Events, ShowEvent};
 pub use feed::{Feed, FeedKey, FeedReader, Feeds, Rendition, Taken};

@@ -4,19 +4,21 @@
 //! 2 a piece, or more of it), the number of its track, and CMAF bytes. Nothing that a viewer sends is looked at.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::Extension;
 use axum::extract::ws::{CloseFrame, Message, WebSocket, WebSocketUpgrade, close_code};
 use axum::extract::{Query, State};
 use axum::response::Response;
 use bytes::Bytes;
+use futures_util::SinkExt;
 use serde::{Deserialize, Serialize};
-use tokio::time::{Instant, sleep_until};
+use tokio::time::{Instant, sleep_until, timeout};
 use waverant_house::ViewerSeat;
 use waverant_media::{Track, TrackId, TrackKind};
 use waverant_net::Place;
 use waverant_relay::{Cursor, PictureMessage, PictureMux, Read, Way};
-use waverant_show::{FeedReader, Show};
+use waverant_show::{FeedReader, Show, on_grid};
 
 use crate::access::Access;
 use crate::{ALLOWANCE, Fault, LOOK_INTERVAL, ViewingState};
@@ -32,11 +34,15 @@ const MAX_FROM_VIEWER: usize = 1024;
 const MAX_MESSAGE: usize = 32 * 1024;
 
 /// What the socket's own buffers hold, at most.
-const MAX_WAITING: usize = 2 * MAX_MESSAGE;
+const MAX_WAITING: usize = 3 * MAX_MESSAGE;
 const MAX_READ: usize = 1024;
 
+/// What comes within this time goes together: a write for each picture and each frame of sound is what costs, and
+/// players have more in hand than that.
+const REST: Duration = Duration::from_millis(30);
+
 /// So long a viewer may need for what was taken for it at once: no longer than the show's ring holds it anyway.
-const WRITE_PATIENCE: std::time::Duration = std::time::Duration::from_secs(20);
+const WRITE_PATIENCE: Duration = Duration::from_secs(20);
 
 const HEADER: u8 = 1;
 const PIECE: u8 = 2;
@@ -89,8 +95,7 @@ pub(crate) async fn upgrade(
 /// The same with bounds on what a viewer sends, and on what waits for it.
 pub fn within_limits(socket: WebSocketUpgrade) -> WebSocketUpgrade {
     let socket = socket.max_message_size(MAX_FROM_VIEWER).max_frame_size(MAX_FROM_VIEWER).read_buffer_size(MAX_READ);
-    // What is sent is sent at once.
-    socket.write_buffer_size(0).max_write_buffer_size(MAX_WAITING)
+    socket.write_buffer_size(MAX_MESSAGE).max_write_buffer_size(MAX_WAITING)
 }
 
 /// One viewer that takes a picture at a time.
@@ -134,7 +139,7 @@ impl PictureViewer {
             Over::Viewer => return,
         };
         let goodbye = CloseFrame { code: close_code::NORMAL, reason: reason.into() };
-        let _ = tokio::time::timeout(WRITE_PATIENCE, socket.send(Message::Close(Some(goodbye)))).await;
+        let _ = timeout(WRITE_PATIENCE, socket.send(Message::Close(Some(goodbye)))).await;
     }
 
     async fn run(&mut self, socket: &mut WebSocket, may_go_on: impl Fn() -> bool) -> Over {
@@ -145,21 +150,18 @@ impl PictureViewer {
             for entry in self.reader.entries() {
                 self.mux.push(entry, &mut told);
             }
-            let (has_some, until) = (!told.is_empty(), Instant::now() + WRITE_PATIENCE);
-            for message in told.drain(..).flat_map(|told| messages(&told)) {
-                // Only who takes what is sent gets more: the socket's buffer and the show's ring are all there is.
-                let Ok(Ok(())) = tokio::time::timeout_at(until, socket.send(message)).await else {
-                    return Over::Viewer;
-                };
-            }
+            // Only who takes what is sent gets more: the socket's buffer and the show's ring are all there is.
+            let sending = timeout(WRITE_PATIENCE, send_together(socket, told.drain(..)));
+            let Ok(Ok(())) = sending.await else { return Over::Viewer };
             if taken.is_end() {
                 return Over::Show;
             }
-            if has_some || matches!(taken.read, Read::Jumped { .. }) {
+            if self.reader.has_news() || matches!(taken.read, Read::Jumped { .. }) {
                 continue;
             }
+            let rested = on_grid(Instant::now().into_std(), REST);
             tokio::select! {
-                () = self.reader.news() => {}
+                () = self.reader.news() => sleep_until(rested.into()).await,
                 () = sleep_until(look_at) => {}
                 from_viewer = socket.recv() => match from_viewer {
                     Some(Ok(Message::Close(_)) | Err(_)) | None => return Over::Viewer,
@@ -174,6 +176,14 @@ impl PictureViewer {
             }
         }
     }
+}
+
+/// Sends all of it with as few writes as there can be.
+async fn send_together(socket: &mut WebSocket, told: impl Iterator<Item = PictureMessage>) -> Result<(), axum::Error> {
+    for message in told.flat_map(|told| messages(&told)) {
+        socket.feed(message).await?;
+    }
+    socket.flush().await
 }
 
 /// What is told, as messages.
