@@ -163,9 +163,9 @@ export class Controls {
     const isOn = page.dataset.state === "on";
     mute.textContent = video.muted ? "Sound on" : "Sound off";
     play.textContent = video.paused || page.dataset.state === "waiting" ? "Play" : "Pause";
-    live.classList.toggle("hidden", !isOn || video.paused);
     const found = isOn ? this.choices.figures() : null;
     const behind = found?.behind ?? null;
+    live.classList.toggle("hidden", !isOn || video.paused || (behind ?? 0) > LATE_S);
     delay.textContent = behind === null ? "" : toldBehind(behind);
     this.lookBack(behind);
     if (!about.open) return;

@@ -28,6 +28,9 @@ const MAX_PARTS: u64 = 9_000;
 const REQUEST_TIMEOUT: Duration = Duration::from_secs(120);
 const CONNECT_TIMEOUT: Duration = Duration::from_secs(10);
 
+/// What our library says of a request that got no answer.
+const NOT_SENT: &str = "error sending request";
+
 /// What is told of an error, in characters.
 const MAX_TOLD: usize = 300;
 
@@ -223,6 +226,8 @@ pub(crate) fn told(error: object_store::Error) -> DepotError {
     let whole = if whole.contains(&cause) { whole } else { format!("{whole}: {cause}") };
     DepotError(match answered(&whole) {
         Some(answer) => format!("the depot answered {answer}"),
+        // The rest tells how long it took, and would be another text each time.
+        None if whole.contains(NOT_SENT) => format!("the depot cannot be reached: {}", printable(&cause, MAX_TOLD)),
         None => printable(&whole, MAX_TOLD).into_owned(),
     })
 }

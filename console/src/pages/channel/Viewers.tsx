@@ -19,6 +19,27 @@ const NEARNESSES = [
   ["steady", "Steady: some seconds, for lines that stutter"],
 ] as const;
 
+/** A longer window lies on the disk. */
+const IN_MEMORY_MS = 120_000;
+
+const BACKS: [number, string][] = [
+  [30_000, "30 seconds"],
+  [60_000, "1 minute"],
+  [120_000, "2 minutes"],
+  [600_000, "10 minutes"],
+  [1_800_000, "half an hour"],
+  [3_600_000, "1 hour"],
+  [7_200_000, "2 hours"],
+  [14_400_000, "4 hours"],
+];
+
+/** The usual ones, and the one that it is. */
+export function backChoices(present: number): [string, string][] {
+  const isUsual = BACKS.some(([back]) => back === present);
+  const all: [number, string][] = isUsual ? BACKS : [...BACKS, [present, `${present / 1000} seconds`]];
+  return all.toSorted(([one], [other]) => one - other).map(([back, text]) => [String(back), text]);
+}
+
 const BETWEEN = [
   ["silence", "Nothing: they wait"],
   ["picture", "The holding picture"],
@@ -35,7 +56,7 @@ const WAYS: [WayOfWatching, string][] = [
 /** Who may watch a channel without an account, how near, and at which addresses. */
 export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts | undefined }) {
   const change = useChangeChannel(channel.name);
-  const { audience, nearness, addresses } = channel.viewing;
+  const { audience, nearness, addresses, back_ms: back } = channel.viewing;
   return (
     <Section title="Viewers">
       <div className="grid gap-4 p-4 sm:p-5 lg:grid-cols-2">
@@ -55,6 +76,14 @@ export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts 
             disabled={change.isPending}
             onChange={(event) => change.mutate({ viewing: { nearness: event.target.value as Nearness } })}
             hint="Holds from the next session."
+          />
+          <Select
+            label="How far back one can go"
+            value={String(back)}
+            options={backChoices(back)}
+            disabled={change.isPending}
+            onChange={(event) => change.mutate({ viewing: { back_ms: Number(event.target.value) } })}
+            hint={back > IN_MEMORY_MS ? "What is old lies on the disk. Holds from the next session." : "Holds from the next session."}
           />
           <Select
             label="Players between two shows get"
