@@ -159,9 +159,9 @@ async fn stored(
 ) -> Result<Response, Fault> {
     let PieceName::Segment(number) = name else { return Err(Fault::Gone) };
     let packaging = packaging.clone();
-    let opened = tokio::task::spawn_blocking(move || packaging.open_stored(track, number)).await;
+    let found = tokio::task::spawn_blocking(move || packaging.find_stored(track, number)).await;
     // Removed just now, or the disk is gone.
-    let segment = Arc::new(opened.map_err(|_| Fault::Gone)?.map_err(|_| Fault::Gone)?);
+    let segment = Arc::new(found.map_err(|_| Fault::Gone)?.map_err(|_| Fault::Gone)?);
     let size = segment.size_bytes;
     let send = |range: Option<&RangeInclusive<u64>>| {
         let (from, until) = range.map_or((0, size), |range| (*range.start(), *range.end() + 1));

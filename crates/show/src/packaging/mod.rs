@@ -153,8 +153,8 @@ impl Packaging {
     ///
     /// # Errors
     /// What the system said, or that nothing is kept there.
-    pub fn open_stored(&self, track: TrackId, number: u64) -> io::Result<StoredSegment> {
-        self.on_disk.as_ref().ok_or(io::ErrorKind::NotFound)?.open(track, number)
+    pub fn find_stored(&self, track: TrackId, number: u64) -> io::Result<StoredSegment> {
+        self.on_disk.as_ref().ok_or(io::ErrorKind::NotFound)?.find(track, number)
     }
 
     /// What is to be sent of a show that is told elsewhere.

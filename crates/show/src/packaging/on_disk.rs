@@ -36,10 +36,10 @@ pub(super) struct RunFolder {
     floor_bytes: u64,
 }
 
-/// A segment in its file.
+/// A segment in its file. It is not held open: viewers that take it slowly would have all descriptors there are.
 #[derive(Debug)]
 pub struct StoredSegment {
-    file: File,
+    name: PathBuf,
     /// How much it is, in bytes.
     pub size_bytes: u64,
 }
@@ -71,10 +71,10 @@ impl RunFolder {
         self.path.join(format!("{}-{number}.m4s", track.0))
     }
 
-    pub(super) fn open(&self, track: TrackId, number: u64) -> io::Result<StoredSegment> {
-        let file = File::open(self.name(track, number))?;
-        let size_bytes = file.metadata()?.len();
-        Ok(StoredSegment { file, size_bytes })
+    pub(super) fn find(&self, track: TrackId, number: u64) -> io::Result<StoredSegment> {
+        let name = self.name(track, number);
+        let size_bytes = fs::metadata(&name)?.len();
+        Ok(StoredSegment { name, size_bytes })
     }
 
     fn write(&self, (track, number): (TrackId, u64), piece: &Piece) -> io::Result<()> {
@@ -107,9 +107,9 @@ impl StoredSegment {
     /// Reads from `offset` on. Blocks.
     ///
     /// # Errors
-    /// What the system said.
+    /// What the system said; also where the segment was removed meanwhile.
     pub fn read_at(&self, offset: u64, into: &mut [u8]) -> io::Result<()> {
-        self.file.read_exact_at(into, offset)
+        File::open(&self.name)?.read_exact_at(into, offset)
     }
 }
 

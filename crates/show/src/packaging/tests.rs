@@ -118,11 +118,11 @@ async fn what_is_old_lies_on_the_disk() {
         }
     }
     let size = stored.expect("the first segment is on the disk");
-    let opened = packaging.open_stored(TrackId::VIDEO, 0).unwrap();
+    let found = packaging.find_stored(TrackId::VIDEO, 0).unwrap();
     let mut bytes = vec![0; usize::try_from(size).unwrap()];
-    opened.read_at(0, &mut bytes).unwrap();
-    assert_eq!((opened.size_bytes, &bytes[4..8]), (size, &b"moof"[..]));
-    assert!(packaging.open_stored(TrackId::VIDEO, 9_999).is_err());
+    found.read_at(0, &mut bytes).unwrap();
+    assert_eq!((found.size_bytes, &bytes[4..8]), (size, &b"moof"[..]));
+    assert!(packaging.find_stored(TrackId::VIDEO, 9_999).is_err());
     let files = || std::fs::read_dir(ground.path().join("window")).unwrap().count();
     assert_eq!(files(), 1, "one run");
     show.feeds.end();
