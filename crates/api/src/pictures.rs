@@ -46,7 +46,7 @@ pub(super) async fn watch_pictures(
         let _place = place;
         let stopping = state.house.stopping().clone();
         tokio::select! {
-            () = viewer.serve(socket, || (!stopping.is_cancelled()).then_some(Duration::ZERO)) => {}
+            () = viewer.serve(socket, || !stopping.is_cancelled()) => {}
             () = until_withdrawn(&state, &token) => {}
         }
     }))

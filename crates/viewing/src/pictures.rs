@@ -38,10 +38,8 @@ const MAX_WAITING: usize = 3 * MAX_MESSAGE;
 const MAX_READ: usize = 1024;
 
 /// What comes within this time goes together: a write for each picture and each frame of sound is what costs, and
-/// players have more in hand than that. The more watch, the longer it is.
+/// players have more in hand than that.
 const REST: Duration = Duration::from_millis(30);
-const REST_OF_EACH: Duration = Duration::from_millis(1);
-const LONGEST_REST: Duration = Duration::from_millis(100);
 
 /// So long a viewer may need for what was taken for it at once: no longer than the show's ring holds it anyway.
 const WRITE_PATIENCE: Duration = Duration::from_secs(20);
@@ -90,8 +88,7 @@ pub(crate) async fn upgrade(
         let _place = place;
         let may_go_on =
             || access.may_go_on(&house, Way::Pictures) && !lost.is_cancelled() && !house.stopping().is_cancelled();
-        let rest = || REST_OF_EACH * house.viewer_counts(access.rules.id).pictures;
-        viewer.serve(socket, || may_go_on().then(rest)).await;
+        viewer.serve(socket, may_go_on).await;
     }))
 }
 
@@ -131,13 +128,12 @@ impl PictureViewer {
         }
     }
 
-    /// Sends the show until it is over, the viewer goes, or `look` says that it may not go on; it is asked once a
-    /// second, and says how long what comes is collected.
+    /// Sends the show until it is over, the viewer goes, or `may_go_on` says no, which is asked once a second.
     ///
     /// # Cancel safety
     /// Dropping it closes the connection without a word.
-    pub async fn serve(mut self, mut socket: WebSocket, look: impl Fn() -> Option<Duration>) {
-        let reason = match self.run(&mut socket, look).await {
+    pub async fn serve(mut self, mut socket: WebSocket, may_go_on: impl Fn() -> bool) {
+        let reason = match self.run(&mut socket, may_go_on).await {
             Over::Show => "the show is over",
             Over::Closed => "this is not to be watched any more",
             Over::Viewer => return,
@@ -146,8 +142,8 @@ impl PictureViewer {
         let _ = timeout(WRITE_PATIENCE, socket.send(Message::Close(Some(goodbye)))).await;
     }
 
-    async fn run(&mut self, socket: &mut WebSocket, look: impl Fn() -> Option<Duration>) -> Over {
-        let (mut told, mut rest) = (Vec::new(), REST);
+    async fn run(&mut self, socket: &mut WebSocket, may_go_on: impl Fn() -> bool) -> Over {
+        let mut told = Vec::new();
         let mut look_at = Instant::now() + LOOK_INTERVAL;
         loop {
             let taken = self.reader.take();
@@ -163,7 +159,7 @@ impl PictureViewer {
             if self.reader.has_news() || matches!(taken.read, Read::Jumped { .. }) {
                 continue;
             }
-            let rested = on_grid(Instant::now().into_std(), rest);
+            let rested = on_grid(Instant::now().into_std(), REST);
             tokio::select! {
                 () = self.reader.news() => sleep_until(rested.into()).await,
                 () = sleep_until(look_at) => {}
@@ -174,9 +170,8 @@ impl PictureViewer {
             }
             if look_at <= Instant::now() {
                 look_at = Instant::now() + LOOK_INTERVAL;
-                match look() {
-                    Some(wished) => rest = wished.clamp(REST, LONGEST_REST),
-                    None => return Over::Closed,
+                if !may_go_on() {
+                    return Over::Closed;
                 }
             }
         }
