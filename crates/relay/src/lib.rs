@@ -34,7 +34,8 @@ pub use leg::{
 pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};
 pub use meter::{PictureRate, RateMeter};
 pub use packaging::{
-    Found, OutsideShow, Packager, PackagingRules, PictureMessage, PictureMux, Piece, Position, WallClock, WholeSegment,
+    Found, OutsideShow, Packager, PackagingRules, PictureMessage, PictureMux, PicturePress, Piece, Position,
+    SharedPiece, WallClock, WholeSegment,
 };
 pub use printable::printable;
 pub use recording::{

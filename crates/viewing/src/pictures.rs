@@ -12,12 +12,13 @@ use axum::extract::{Query, State};
 use axum::response::Response;
 use bytes::Bytes;
 use futures_util::SinkExt;
+use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 use tokio::time::{Instant, sleep_until, timeout};
 use waverant_house::ViewerSeat;
 use waverant_media::{Track, TrackId, TrackKind};
 use waverant_net::Place;
-use waverant_relay::{Cursor, PictureMessage, PictureMux, Read, Way};
+use waverant_relay::{Cursor, PictureMessage, PictureMux, PicturePress, Read, Way};
 use waverant_show::{FeedReader, Show, on_grid};
 
 use crate::access::Access;
@@ -103,6 +104,8 @@ pub fn within_limits(socket: WebSocketUpgrade) -> WebSocketUpgrade {
 pub struct PictureViewer {
     reader: FeedReader,
     mux: PictureMux,
+    /// Makes pieces for all who take this show.
+    press: Arc<Mutex<PicturePress>>,
     /// Counts the viewer while it watches.
     _seat: Option<ViewerSeat>,
 }
@@ -124,6 +127,7 @@ impl PictureViewer {
         Self {
             reader: FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES),
             mux: PictureMux::new(place.unwrap_or(1).saturating_sub(1)),
+            press: show.press(),
             _seat: None,
         }
     }
@@ -147,8 +151,9 @@ impl PictureViewer {
         let mut look_at = Instant::now() + LOOK_INTERVAL;
         loop {
             let taken = self.reader.take();
-            for entry in self.reader.entries() {
-                self.mux.push(entry, &mut told);
+            {
+                let mut press = self.press.lock();
+                self.reader.entries().iter().for_each(|entry| self.mux.push(entry, &mut press, &mut told));
             }
             // Only who takes what is sent gets more: the socket's buffer and the show's ring are all there is.
             let sending = timeout(WRITE_PATIENCE, send_together(socket, told.drain(..)));
@@ -193,13 +198,18 @@ fn messages(told: &PictureMessage) -> Vec<Message> {
             let tracks = tracks.iter().map(|track| told_track(track, sent)).collect();
             vec![Message::Text(serde_json::to_string(&Told { tracks }).unwrap_or_default().into())]
         }
-        PictureMessage::Header(track, header) => of_track(HEADER, *track, std::slice::from_ref(header)),
-        PictureMessage::Piece(track, piece) => of_track(PIECE, *track, &piece.segments),
+        PictureMessage::Header(track, header) => {
+            of_track(HEADER, *track, std::slice::from_ref(header)).into_iter().map(Message::Binary).collect()
+        }
+        PictureMessage::Piece(shared) => {
+            let wire = shared.on_the_wire(|shared| of_track(PIECE, shared.track, &shared.piece.segments));
+            wire.iter().cloned().map(Message::Binary).collect()
+        }
     }
 }
 
 /// Bytes of a track, in messages of a size.
-fn of_track(what: u8, track: TrackId, parts: &[Bytes]) -> Vec<Message> {
+fn of_track(what: u8, track: TrackId, parts: &[Bytes]) -> Vec<Bytes> {
     let mut left: usize = parts.iter().map(Bytes::len).sum();
     let begin = |left: usize| {
         let mut bytes = Vec::with_capacity(2 + left.min(MAX_MESSAGE));
@@ -214,12 +224,12 @@ fn of_track(what: u8, track: TrackId, parts: &[Bytes]) -> Vec<Message> {
             bytes.extend_from_slice(now);
             (part, left) = (later, left - now.len());
             if bytes.len() == MAX_MESSAGE + 2 {
-                messages.push(Message::Binary(std::mem::replace(&mut bytes, begin(left)).into()));
+                messages.push(std::mem::replace(&mut bytes, begin(left)).into());
             }
         }
     }
     if bytes.len() > 2 {
-        messages.push(Message::Binary(bytes.into()));
+        messages.push(bytes.into());
     }
     messages
 }
@@ -253,8 +263,7 @@ mod tests {
         let messages = of_track(PIECE, TrackId(7), &parts);
         assert_eq!(messages.len(), expected);
         let mut joined = Vec::new();
-        for message in messages {
-            let Message::Binary(bytes) = message else { panic!("{message:?}") };
+        for bytes in messages {
             assert!(bytes.len() <= MAX_MESSAGE + 2 && bytes[..2] == [PIECE, 7]);
             joined.extend_from_slice(&bytes[2..]);
         }

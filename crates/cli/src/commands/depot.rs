@@ -19,7 +19,7 @@ pub(super) enum Depot {
     Change {
         /// The depot.
         depot: String,
-        /// The address under which anybody fetches what lies below the prefix, as in https://show.wexcombe.example;
+        /// The address under which anybody fetches what lies below the prefix, as in `https://show.wexcombe.example`;
         /// empty for none. Needed for shows that are published there.
         #[arg(long, value_name = "ADDRESS")]
         public_address: Option<String>,
@@ -53,7 +53,7 @@ pub(super) struct Add {
     /// Who signs requests.
     #[arg(long)]
     access_key: String,
-    /// The address under which anybody fetches what lies below the prefix, as in https://show.wexcombe.example;
+    /// The address under which anybody fetches what lies below the prefix, as in `https://show.wexcombe.example`;
     /// needed for shows that are published there.
     #[arg(long, value_name = "ADDRESS")]
     public_address: Option<String>,

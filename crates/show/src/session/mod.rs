@@ -1,5 +1,6 @@
 //! A running session: who publishes, its legs and its recorder. The driver of the state machines of the core.
 
+mod press;
 mod publisher;
 mod report;
 mod seat;
@@ -34,6 +35,7 @@ use crate::events::Events;
 use crate::feed::{Feed, Feeds};
 use crate::leg::{self, Dialer, LegHandle, LegSnapshot};
 use crate::recorder::{RecorderDesk, Takes};
+use press::Press;
 use seat::SeatState;
 use stage::{Stage, StageDoor};
 use stills::Stills;
@@ -73,6 +75,7 @@ pub struct Show {
     recorder: Arc<RecorderDesk>,
     takes: Arc<Takes>,
     stills: Stills,
+    press: Press,
 }
 
 impl Show {
@@ -111,6 +114,7 @@ impl Show {
             recorder: Arc::new(RecorderDesk::new(is_recorded, began)),
             takes: Arc::default(),
             stills: Stills::default(),
+            press: Press::default(),
         });
         show.follow_orders(&orders);
         surroundings.tasks.spawn(supervise::run(show.clone(), surroundings.clone()));
