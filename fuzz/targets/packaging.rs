@@ -10,8 +10,8 @@ use time::OffsetDateTime;
 use waverant_container::{PieceName, PlaylistCheck};
 use waverant_fuzz::within;
 use waverant_media::testing::{aac, h264, h264_and_aac, tracks};
-use waverant_media::{MediaTime, Packet, TrackId, Tracks};
-use waverant_relay::{Entry, Found, Origin, OutsideShow, Packager, PackagingRules, WallClock};
+use waverant_media::{MediaTime, Packet, TrackId};
+use waverant_relay::{Cursor, Found, Hub, HubLimits, Origin, OutsideShow, Packager, PackagingRules, WallClock};
 
 const BOUND: usize = 48 * 1024 * 1024;
 
@@ -19,8 +19,8 @@ const BOUND: usize = 48 * 1024 * 1024;
 const MOST_BYTES: u64 = 256 * 1024;
 const COLLECTED: u64 = 64 * 1024;
 
-fn entry(tracks: &Arc<Tracks>, step: &[u8; 4], at: &mut i64) -> Entry {
-    let [what, time, size, origin] = *step;
+fn packet(step: &[u8; 4], at: &mut i64) -> Packet {
+    let [what, time, size, _] = *step;
     let track = if what & 1 == 0 { TrackId::VIDEO } else { TrackId::AUDIO };
     // Mostly small steps, now and then a leap or one back.
     *at += match what >> 5 {
@@ -31,9 +31,7 @@ fn entry(tracks: &Arc<Tracks>, step: &[u8; 4], at: &mut i64) -> Entry {
     let dts = MediaTime::from_ticks((*at).max(0));
     let pts = dts + MediaTime::from_ticks(i64::from(what & 0x1e) * 3_600);
     let payload = vec![0; 5 + usize::from(size) * 40].into();
-    let packet = Packet { track, kind: track.kind(), dts, pts, random_access: what & 2 != 0, payload };
-    let origin = if origin > 250 { Origin::Returned } else { Origin::Show };
-    Entry { packet, tracks: tracks.clone(), origin, video_frames_before: 0 }
+    Packet { track, kind: track.kind(), dts, pts, random_access: what & 2 != 0, payload }
 }
 
 fuzz_target!(|input: &[u8]| {
@@ -48,18 +46,28 @@ fuzz_target!(|input: &[u8]| {
         };
         let clock = WallClock { at: MediaTime::ZERO, date: OffsetDateTime::UNIX_EPOCH };
         let (mut packager, mut outside) = (Packager::new(rules, clock), OutsideShow::new(rules.window));
-        let sets = [Arc::new(h264_and_aac()), Arc::new(tracks([(TrackId::VIDEO, h264())])), Arc::new(tracks([(TrackId::AUDIO, aac())]))];
+        let sets = [
+            Arc::new(h264_and_aac()),
+            Arc::new(tracks([(TrackId::VIDEO, h264())])),
+            Arc::new(tracks([(TrackId::AUDIO, aac())])),
+        ];
         let (mut at, mut set) = (0, 0);
+        // Packets come as viewers' readers get them.
+        let (mut hub, mut cursor, mut read) =
+            (Hub::new(HubLimits::default()), Cursor::from_beginning(MediaTime::from_millis(20_000)), Vec::new());
         let mut checks: BTreeMap<TrackId, PlaylistCheck> = BTreeMap::new();
         let mut disk: BTreeSet<(TrackId, u64)> = BTreeSet::new();
         for step in rest.as_chunks::<4>().0 {
             if step[3] == 250 {
                 set = usize::from(step[2]) % sets.len();
             }
-            let entry = entry(&sets[set], step, &mut at);
-            if sets[set].get(entry.packet.track).is_some() {
-                packager.push(&entry);
+            let packet = packet(step, &mut at);
+            if sets[set].get(packet.track).is_some() {
+                let origin = if step[3] > 250 { Origin::Returned } else { Origin::Show };
+                hub.push(packet, sets[set].clone(), origin);
             }
+            hub.read(&mut cursor, 64, &mut read);
+            read.drain(..).for_each(|entry| packager.push(&entry));
             assert!(packager.held_bytes() <= MOST_BYTES + COLLECTED, "{} bytes", packager.held_bytes());
             if let Some((id, number, _)) = packager.next_to_keep() {
                 let is_there = step[3] & 7 != 0;
