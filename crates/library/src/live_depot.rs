@@ -9,6 +9,7 @@ use object_store::path::Path;
 use object_store::{
     Attribute, Attributes, ClientOptions, Error, ObjectStore, ObjectStoreExt, PutOptions, PutPayload, RetryConfig,
 };
+use time::OffsetDateTime;
 use waverant_store::Depot;
 
 use crate::DepotError;
@@ -86,17 +87,20 @@ impl LiveDepot {
         }
     }
 
-    /// Names of all objects in the channel's place, `most` at most.
+    /// Names of the objects in the channel's place that were written before `moment`, `most` at most.
     ///
     /// # Errors
     /// [`DepotError`] with what the depot answered.
-    pub async fn list(&self, most: usize) -> Result<Vec<String>, DepotError> {
+    pub async fn written_before(&self, moment: OffsetDateTime, most: usize) -> Result<Vec<String>, DepotError> {
         let prefix = Path::from(self.folder.as_str());
         let mut found = self.store.list(Some(&prefix));
         let mut names = Vec::new();
         while names.len() < most
             && let Some(object) = found.try_next().await.map_err(told)?
         {
+            if object.last_modified.timestamp() >= moment.unix_timestamp() {
+                continue;
+            }
             let key = object.location.to_string();
             names.extend(key.strip_prefix(&self.folder).map(|name| name.trim_start_matches('/').to_owned()));
         }

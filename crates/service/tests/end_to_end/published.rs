@@ -1,6 +1,7 @@
 //! Shows of open channels are told from object storage as well.
 
-use std::time::Duration;
+use std::path::PathBuf;
+use std::time::{Duration, SystemTime};
 
 use serde_json::json;
 use waverant_standin::{Mark, MarkKind, ViewerOptions, ViewerReport, compare, first_difference, watch_playlists};
@@ -25,6 +26,16 @@ fn publish_to(house: &House<'_>, storage: &ObjectStorage) -> String {
     format!("{}/live/finish-line/index.m3u8", depot["public_address"].as_str().unwrap())
 }
 
+/// Something that a killed service left behind so many seconds ago.
+fn leave(storage: &ObjectStorage, name: &str, seconds: u64) -> PathBuf {
+    let path = storage.object(&format!("takes/live/finish-line/{name}"));
+    std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+    std::fs::write(&path, "an old segment").unwrap();
+    let written = SystemTime::now() - Duration::from_secs(seconds);
+    std::fs::File::options().write(true).open(&path).unwrap().set_modified(written).unwrap();
+    path
+}
+
 async fn follow(address: String) -> Vec<ViewerReport> {
     let options = ViewerOptions { address, is_near: false, length: Duration::from_secs(40) };
     tokio::task::spawn_blocking(move || watch_playlists(&options)).await.unwrap().unwrap()
@@ -37,6 +48,7 @@ async fn viewers_follow_a_show_in_object_storage_and_nothing_stays_behind() {
     let house = ground.start();
     let key = house.make_channel(0);
     let address = publish_to(&house, &storage);
+    let (stale, fresh) = (leave(&storage, "1/0/7.m4s", 3600), leave(&storage, "2/0/7.m4s", 20));
     assert_eq!(house.get("/channels/finish-line")["viewing"]["addresses"]["published"], address.as_str());
     let viewer = async {
         house.wait_until("it is told", |house| house.live()["publishing"]["told_until"].is_string()).await;
@@ -55,6 +67,7 @@ async fn viewers_follow_a_show_in_object_storage_and_nothing_stays_behind() {
         let (sent, received): (Vec<String>, Vec<String>) = (of(&sent.sent), of(&track.received));
         assert!(received.len() > 400 && sent.ends_with(&received), "{} of {}", received.len(), sent.len());
     }
+    assert!(!stale.exists() && fresh.exists(), "of what was left behind, what is old is removed");
     house.ended_session(1).await;
     let there = storage.names_below("takes/live");
     assert!(there.len() > 10 && there.iter().any(|name| name.ends_with(".m4s")), "{there:?}");

@@ -5,6 +5,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures_util::future::try_join_all;
 use tokio::time::{Instant, sleep};
+use tokio_util::task::AbortOnDropHandle;
 use waverant_container::PieceName;
 use waverant_house::Publishing;
 use waverant_library::{DepotError, LiveDepot, ObjectKind};
@@ -32,7 +33,7 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(8);
 /// The pause after something could not be removed.
 const REMOVAL_PAUSE: Duration = Duration::from_secs(30);
 
-/// So long what was told stays there behind the end of a show; from then on, what earlier shows left goes too.
+/// So long what was told stays there behind the end of a show, and so long a depot that is away is waited for then.
 const STAY: Duration = Duration::from_secs(60);
 
 /// Further behind the show than this is told as trouble.
@@ -40,6 +41,9 @@ const MUCH_BEHIND: time::Duration = time::Duration::seconds(20);
 
 /// What earlier shows left is removed up to so many objects at once.
 const MAX_LEFT: usize = 10_000;
+
+/// Old segments that are removed behind each new one: many are not to hold the show up.
+const MAX_REMOVALS: usize = 8;
 
 const INDEX: &str = "index.m3u8";
 
@@ -116,7 +120,7 @@ impl Outlet {
     }
 
     /// The place in the depot; asked for until the database and the depot's settings allow it.
-    async fn open(&mut self) -> Result<LiveDepot, &'static str> {
+    async fn open(&mut self) -> Result<Arc<LiveDepot>, &'static str> {
         loop {
             if !self.is_wanted() {
                 return Err("publishing is not wanted any more");
@@ -126,7 +130,7 @@ impl Outlet {
                 .map_err(|error| error.to_string())
                 .and_then(|depot| LiveDepot::new(&depot, self.rules.name.as_str()).map_err(|error| error.to_string()));
             match opened {
-                Ok(storage) => return Ok(storage),
+                Ok(storage) => return Ok(Arc::new(storage)),
                 Err(fault) => self.fail(fault).await,
             }
         }
@@ -137,12 +141,14 @@ impl Outlet {
             && depot_now(&self.state.house, self.rules.id).as_ref() == Some(&self.published)
     }
 
-    async fn carry(&mut self, storage: &LiveDepot) -> End {
+    async fn carry(&mut self, storage: &Arc<LiveDepot>) -> End {
         let source = self.source.take().filter(|show| !show.live().has_ended());
         let packaging = source.and_then(|show| self.state.screens.for_house(&self.state.house, &self.rules, &show));
         let Some(packaging) = packaging else { return End::Unwanted };
         self.sent.run = packaging.run();
-        let (began, mut has_swept) = (Instant::now(), false);
+        // Beside the show: there may be thousands of them.
+        let _sweeping = AbortOnDropHandle::new(tokio::spawn(self.sweep(storage.clone())));
+        let mut over_at = None;
         loop {
             if self.state.house.stopping().is_cancelled() {
                 return End::Stop;
@@ -152,6 +158,11 @@ impl Outlet {
                 return End::Unwanted;
             }
             let is_over = packaging.has_ended();
+            // A depot that is away then is not waited for: what it did not take would be held here.
+            let has_given_up = is_over && over_at.get_or_insert_with(Instant::now).elapsed() > STAY;
+            if has_given_up {
+                return End::Show;
+            }
             match self.advance(storage, &packaging).await {
                 Ok(true) => self.pause = FIRST_PAUSE,
                 Ok(false) if is_over => return End::Show,
@@ -162,9 +173,6 @@ impl Outlet {
                 }
             }
             self.note_progress(is_over);
-            if !has_swept && began.elapsed() > STAY {
-                has_swept = self.sweep(storage).await.is_ok();
-            }
         }
     }
 
@@ -202,7 +210,8 @@ impl Outlet {
         if self.sent.remove_again_at.is_some_and(|at| Instant::now() < at) {
             return;
         }
-        while let Some(&(id, number)) = self.sent.useless.front() {
+        for _ in 0..MAX_REMOVALS {
+            let Some(&(id, number)) = self.sent.useless.front() else { break };
             if let Err(error) = storage.remove(&place(self.sent.run, id, PieceName::Segment(number))).await {
                 self.sent.remove_again_at = Some(Instant::now() + REMOVAL_PAUSE);
                 self.sent.removal_fault = Some(format!("old segments stay there: {error}"));
@@ -308,17 +317,27 @@ impl Outlet {
     }
 
     /// Removes what shows left that were published before: a service that was killed leaves everything.
-    async fn sweep(&mut self, storage: &LiveDepot) -> Result<(), DepotError> {
+    fn sweep(&self, storage: Arc<LiveDepot>) -> impl Future<Output = ()> + use<> {
         let own = format!("{}/", self.sent.run);
-        let found = storage.list(MAX_LEFT).await?;
-        let left: Vec<&String> = found.iter().filter(|name| *name != INDEX && !name.starts_with(&own)).collect();
-        for name in &left {
-            storage.remove(name).await?;
+        // Whatever is younger may still be fetched, or is removed by the outlet that sent it.
+        let age = STAY + self.rules.viewing.back * 2;
+        let session = self.session;
+        async move {
+            let before = time::OffsetDateTime::now_utc() - age;
+            let swept = async {
+                let mut left = storage.written_before(before, MAX_LEFT).await?;
+                left.retain(|name| name != INDEX && !name.starts_with(&own));
+                for name in &left {
+                    storage.remove(name).await?;
+                }
+                Ok::<_, DepotError>(left.len())
+            };
+            match swept.await {
+                Ok(0) => {}
+                Ok(count) => tracing::info!(session, count, "what earlier shows left in the depot is removed"),
+                Err(error) => tracing::warn!(session, %error, "what earlier shows left in the depot stays there"),
+            }
         }
-        if !left.is_empty() {
-            tracing::info!(count = left.len(), depot = self.status.depot, "what earlier shows left is removed");
-        }
-        Ok(())
     }
 }
 
