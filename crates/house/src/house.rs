@@ -259,6 +259,7 @@ impl House {
             let shows = self.shows();
             shows.iter().for_each(|show| show.check_keys(directory.gate(), now));
             self.interludes.remember(&shows, &directory);
+            self.interludes.sweep();
             self.look_after_audience();
             if let Err(error) = self.numbers.refill(&self.store).await {
                 tracing::debug!(%error, "numbers for sessions are fetched later");

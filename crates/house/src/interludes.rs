@@ -1,38 +1,63 @@
 //! What players get between two shows of a channel.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Weak};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
+use waverant_media::Tracks;
 use waverant_relay::{ChannelRules, SlateChoice};
 use waverant_show::{Feed, Interlude, Likeness, Show, Surroundings, interlude};
 
 use crate::Directory;
 
+/// So long a holding picture goes on that nobody has any more: who comes and goes is not to have it made each time.
+const LINGER: Duration = Duration::from_secs(60);
+
 /// The holding pictures that are watched now, and what shows were like.
 #[derive(Debug, Default)]
 pub(crate) struct Interludes {
-    running: Mutex<HashMap<u64, (SlateChoice, Weak<Feed>)>>,
+    running: Mutex<HashMap<u64, Running>>,
     shown: Mutex<HashMap<u64, Likeness>>,
 }
 
+#[derive(Debug)]
+struct Running {
+    choice: SlateChoice,
+    /// The tracks of the show that it is like.
+    like: Option<Arc<Tracks>>,
+    feed: Arc<Feed>,
+    /// When somebody had it last.
+    had_at: Instant,
+}
+
 impl Interludes {
-    /// The holding picture of a channel, for as long as somebody has it: one for all who wait.
+    /// The holding picture of a channel: one for all who wait.
     pub(crate) fn feed(&self, rules: &ChannelRules, surroundings: &Surroundings) -> Arc<Feed> {
-        let mut running = self.running.lock();
-        running.retain(|_, (_, feed)| feed.strong_count() > 0);
-        if let Some((choice, feed)) = running.get(&rules.id)
-            && *choice == rules.slate
-            && let Some(feed) = feed.upgrade()
-        {
-            return feed;
-        }
         let last = self.shown.lock().get(&rules.id).cloned();
+        let like = last.as_ref().map(|last| last.tracks.clone());
+        let mut running = self.running.lock();
+        let is_same = |known: &&Running| known.choice == rules.slate && known.like == like;
+        if let Some(known) = running.get(&rules.id).filter(is_same) {
+            return known.feed.clone();
+        }
         let between = Interlude { channel_id: rules.id, choice: rules.slate, last };
         let makers = (surroundings.slates.clone(), surroundings.codec.clone());
         let feed = interlude(between, makers, surroundings.stopping.clone());
-        running.insert(rules.id, (rules.slate, Arc::downgrade(&feed)));
+        let known = Running { choice: rules.slate, like, feed: feed.clone(), had_at: Instant::now() };
+        running.insert(rules.id, known);
         feed
+    }
+
+    /// Lets go of pictures that nobody has had for a while.
+    pub(crate) fn sweep(&self) {
+        let now = Instant::now();
+        self.running.lock().retain(|_, known| {
+            if Arc::strong_count(&known.feed) > 1 {
+                known.had_at = now;
+            }
+            now.saturating_duration_since(known.had_at) < LINGER
+        });
     }
 
     /// Remembers what shows are like, for what follows them.
