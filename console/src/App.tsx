@@ -5,6 +5,7 @@ import { Layout } from "./components/Layout";
 import { EmptyNote, ErrorNote, LoadingNote } from "./components/Notes";
 import { BoardPage } from "./pages/board/BoardPage";
 import { ChannelPage } from "./pages/channel/ChannelPage";
+import { FindingsPage } from "./pages/findings/FindingsPage";
 import { RecordingsPage } from "./pages/recordings/RecordingsPage";
 import { SessionPage } from "./pages/session/SessionPage";
 import { SignInPage } from "./pages/sign-in/SignInPage";
@@ -27,6 +28,7 @@ export function App() {
         <Route index element={<BoardPage />} />
         <Route path="channels/:channel" element={<ChannelPage />} />
         <Route path="sessions/:session" element={<SessionPage />} />
+        <Route path="findings" element={<FindingsPage />} />
         <Route path="recordings" element={<RecordingsPage />} />
         <Route path="turned-away" element={<TurnedAwayPage />} />
         <Route path="*" element={<EmptyNote title="There is no such page.">Go back to the board.</EmptyNote>} />

@@ -11,6 +11,7 @@ import type {
   ChangeDestination,
   ChangeSending,
   ChangeTake,
+  Complaint,
   CutTake,
   SignIn,
 } from "./types";
@@ -44,6 +45,26 @@ export function useKeys(channel: string) {
 
 export function useDestinations() {
   return useQuery({ queryKey: ["destinations"], queryFn: () => answer(api.GET("/api/v1/destinations")) });
+}
+
+/** Says whether findings of a code are told for the rest of the show. */
+export function useMute(channel: string) {
+  return useMutation({
+    mutationFn: ({ code, isMuted }: { code: string; isMuted: boolean }) => {
+      const place = { params: { path: { channel, code } } };
+      const path = "/api/v1/channels/{channel}/muted-findings/{code}";
+      return answer(isMuted ? api.PUT(path, place) : api.DELETE(path, place));
+    },
+  });
+}
+
+/** Asks what a platform's complaint may be. */
+export function useComplaint() {
+  return useMutation({ mutationFn: (body: Complaint) => answer(api.POST("/api/v1/findings/ask", { body })) });
+}
+
+export function useMeanings() {
+  return useQuery({ queryKey: ["meanings"], queryFn: () => answer(api.GET("/api/v1/findings/meanings")), staleTime: Infinity });
 }
 
 export function useSessions(channel: string) {

@@ -7,6 +7,7 @@ import { Wordmark } from "./Wordmark";
 
 const PAGES = [
   { to: "/", label: "Board" },
+  { to: "/findings", label: "Findings" },
   { to: "/recordings", label: "Recordings" },
   { to: "/turned-away", label: "Turned away" },
 ];

@@ -1,7 +1,9 @@
 import { act, cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { CallError } from "../api/client";
+import { place } from "../lib/levels";
 import { CopyField } from "./CopyField";
+import { LevelBars } from "./LevelBars";
 import { ErrorNote } from "./Notes";
 import { ThemeSwitch } from "./ThemeSwitch";
 
@@ -9,6 +11,19 @@ afterEach(() => {
   cleanup();
   vi.unstubAllGlobals();
   vi.useRealTimers();
+});
+
+describe("levels", () => {
+  it("lie between -60 dBFS and full scale", () => {
+    expect([place(null), place(-80), place(-60), place(-15), place(0), place(3)]).toEqual([0, 0, 0, 75, 100, 100]);
+  });
+
+  it("are told in words as well", () => {
+    const heard = { channels: [{ rms: -20.2, peak: -12.1 }, { rms: null, peak: null }], short_term: -18.44 };
+    render(<LevelBars heard={heard} label="Sound" />);
+    expect(screen.getByRole("img", { name: "Level of Sound: -12 dBFS, silent" })).toBeTruthy();
+    expect(screen.getByText("-18.4 LUFS")).toBeTruthy();
+  });
 });
 
 describe("copy field", () => {

@@ -50,3 +50,11 @@ export function moment(text: string): string {
 export function count(number: number, one: string, many: string): string {
   return `${number} ${number === 1 ? one : many}`;
 }
+
+/** How long something has been so, in the largest unit that fits. */
+export function ago(since: string, now = Date.now()): string {
+  const seconds = Math.max(0, Math.round((now - Date.parse(since)) / 1000));
+  if (seconds < 60) return `for ${seconds} s`;
+  if (seconds < 3600) return `for ${Math.floor(seconds / 60)} min`;
+  return `for ${Math.floor(seconds / 3600)} h ${Math.floor((seconds % 3600) / 60)} min`;
+}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import type { LiveChannel, LiveLeg } from "../api/types";
+import type { Finding, LiveChannel, LiveLeg } from "../api/types";
 import { inOrder, legNote, legTone, summary } from "./state";
 
 function leg(state: LiveLeg["state"], more: Partial<LiveLeg> = {}): LiveLeg {
@@ -15,7 +15,6 @@ function leg(state: LiveLeg["state"], more: Partial<LiveLeg> = {}): LiveLeg {
     dropped_ms: 0,
     delay_ms: 0,
     redial_count: 0,
-    breaches: [],
     trace: [],
     ...more,
   };
@@ -24,7 +23,7 @@ function leg(state: LiveLeg["state"], more: Partial<LiveLeg> = {}): LiveLeg {
 function channel(title: string, state: LiveChannel["state"], legs: LiveLeg[]): LiveChannel {
   const session = state === "off air" ? null : ({ id: 1 } as LiveChannel["session"]);
   const viewers = { segments: 0, pictures: 0, stream: 0, rtmp: 0, srt: 0, total: 0 };
-  return { name: title.toLowerCase(), title, state, viewers, session, legs };
+  return { name: title.toLowerCase(), title, state, viewers, session, legs, findings: [] };
 }
 
 describe("summary", () => {
@@ -34,7 +33,24 @@ describe("summary", () => {
       channel("Boathouse", "off air", [leg("ready")]),
       channel("Mill", "holding", [leg("carrying")]),
     ];
-    expect(summary({ at: "", channels, refused_counts: [] })).toEqual({ onAir: 1, holding: 1, channels: 3, carrying: 2, wanted: 3 });
+    const counts = { onAir: 1, holding: 1, channels: 3, carrying: 2, wanted: 3, findings: 0, hasAlarm: false };
+    expect(summary({ at: "", channels, refused_counts: [], findings: [] })).toEqual(counts);
+  });
+
+  it("counts findings that are to be told", () => {
+    const finding = (severity: Finding["severity"], is_muted = false): Finding => ({
+      code: "silence",
+      severity,
+      cause: "",
+      advice: "",
+      destinations: [],
+      is_muted,
+    });
+    const onAir = { ...channel("Finish", "on air", []), findings: [finding("warning"), finding("note"), finding("alarm", true)] };
+    const offAir = { ...channel("Mill", "off air", []), findings: [finding("warning")] };
+    const board = { at: "", channels: [onAir, offAir], refused_counts: [], findings: [] };
+    expect(summary(board)).toMatchObject({ findings: 1, hasAlarm: false });
+    expect(summary({ ...board, findings: [finding("alarm")] })).toMatchObject({ findings: 2, hasAlarm: true });
   });
 });
 

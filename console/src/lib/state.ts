@@ -1,4 +1,4 @@
-import type { Board, LiveChannel, LiveLeg } from "../api/types";
+import type { Board, Finding, LiveChannel, LiveLeg } from "../api/types";
 
 /** How good a state is; decides its colour everywhere. */
 export type Tone = "good" | "trouble" | "bad" | "idle";
@@ -25,7 +25,13 @@ export function channelTone(channel: LiveChannel): Tone {
 }
 
 /** The three questions of the board: on air, good, does everyone get it. */
-export type Summary = { onAir: number; holding: number; channels: number; carrying: number; wanted: number };
+export type Summary = { onAir: number; holding: number; channels: number; carrying: number; wanted: number; findings: number; hasAlarm: boolean };
+
+/** What is to be told of the house and all channels: not what is muted, and not mere notes. */
+function troubles(board: Board): Finding[] {
+  const all = [...board.findings, ...board.channels.filter((channel) => channel.session).flatMap(({ findings }) => findings)];
+  return all.filter((finding) => !finding.is_muted && finding.severity !== "note");
+}
 
 /** True while nobody sends, with or without a slate in between. */
 function waits(channel: LiveChannel): boolean {
@@ -41,6 +47,8 @@ export function summary(board: Board): Summary {
     channels: board.channels.length,
     carrying: legs.filter((leg) => leg.state === "carrying").length,
     wanted: legs.length,
+    findings: troubles(board).length,
+    hasAlarm: troubles(board).some((finding) => finding.severity === "alarm"),
   };
 }
 

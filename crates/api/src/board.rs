@@ -7,15 +7,17 @@ use waverant_house::{House, Publishing, leg_state};
 use waverant_library::LOW_TIME;
 use waverant_media::{SoundFormat, Track, TrackKind, Tracks};
 use waverant_model::{
-    Board, ChannelState, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LiveLine, LiveLinePoint, LivePublishing,
-    LiveSession, LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount, ViewerCounts,
+    Board, ChannelState, HeardChannel, HeardSound, LegState, LiveArrival, LiveAudio, LiveChannel, LiveDisk, LiveLeg,
+    LiveLine, LiveLinePoint, LivePublishing, LiveSession, LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount,
+    ViewerCounts,
 };
 use waverant_relay::{
-    ChannelRules, LegOrder, LinePoint, LineQuality, SessionState, StreamFacts, TakeState, advised_latency,
+    ChannelRules, LegOrder, LinePoint, LineQuality, SessionState, SoundFigures, StreamFigures, TakeState,
+    advised_latency,
 };
-use waverant_show::{LegSnapshot, Show, SourceSnapshot};
+use waverant_show::{LegSnapshot, Sensed, Show, SourceSnapshot};
 
-use crate::tell_viewing;
+use crate::{tell_findings, tell_viewing};
 
 fn millis(duration: Duration) -> u64 {
     u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
@@ -37,6 +39,7 @@ pub(crate) fn look(house: &House) -> Board {
             state: ChannelState::OffAir,
             session: None,
             legs: directory.orders(rules.id).iter().map(idle_leg).collect(),
+            findings: tell_findings::before_show(directory.orders(rules.id)),
         },
     });
     let counts = house.counts().all().into_iter();
@@ -52,6 +55,7 @@ pub(crate) fn look(house: &House) -> Board {
         refused_counts,
         disk: live_disk(house),
         uplink,
+        findings: tell_findings::of_house(house),
     }
 }
 
@@ -67,8 +71,8 @@ fn live_disk(house: &House) -> Option<LiveDisk> {
 }
 
 fn live_publishing(from: Publishing) -> LivePublishing {
-    let Publishing { depot, address, told_until, sent_bytes, fault } = from;
-    LivePublishing { depot, address, told_until, sent_bytes, fault }
+    let Publishing { depot, address, told_until, sent_bytes, fault: _ } = from;
+    LivePublishing { depot, address, told_until, sent_bytes }
 }
 
 fn viewers(house: &House, rules: &ChannelRules) -> ViewerCounts {
@@ -90,11 +94,13 @@ fn on_air(rules: &ChannelRules, show: &Show, viewers: ViewerCounts) -> LiveChann
         publishing: None,
         session: Some(live_session(show, source)),
         legs: show.legs().into_iter().map(live_leg).collect(),
+        findings: tell_findings::of_show(show),
     }
 }
 
 fn live_session(show: &Show, source: SourceSnapshot) -> LiveSession {
     let counters = source.counters;
+    let sensed = show.sensed();
     let (recorder, recorder_reason) = live_recorder(show.recorder().state().0);
     LiveSession {
         id: show.id(),
@@ -107,13 +113,13 @@ fn live_session(show: &Show, source: SourceSnapshot) -> LiveSession {
         encoder: source.encoder.clone(),
         is_slate_on: show.is_slate_on(),
         is_rehearsal: show.is_rehearsal(),
-        video: live_video(&source.tracks, &source),
-        audio: live_audio(&source.tracks),
+        video: live_video(&source.tracks, &source, &sensed),
+        audio: live_audio(&source.tracks, &source.figures, &sensed),
+        arrival: live_arrival(&source.figures),
         bitrate_bps: source.video_bps + source.audio_bps,
         audio_bitrate_bps: source.audio_bps,
         waiting: source.waiting,
-        findings: source.findings,
-        line: source.line.map(|line| live_line(line, &source.line_points, None)),
+        line: source.line.map(|line| live_line(line, &source.line_points)),
         unusable_count: counters.damaged_count + counters.unsupported_count + counters.headless_count,
         clock_fault_count: counters.clock_jump_count + counters.backward_count,
         recorder,
@@ -143,9 +149,11 @@ fn live_take(show: &Show) -> Option<LiveTake> {
     })
 }
 
-fn live_video(tracks: &Tracks, source: &SourceSnapshot) -> Option<LiveVideo> {
+fn live_video(tracks: &Tracks, source: &SourceSnapshot, sensed: &Sensed) -> Option<LiveVideo> {
+    let seen = sensed.picture.as_ref();
     let codec = &tracks.first(TrackKind::Video)?.codec;
     let size = codec.picture_size().or(source.announced_size);
+    let (cadence, groups) = (source.figures.cadence.unwrap_or_default(), &source.figures.groups);
     Some(LiveVideo {
         codec: [codec.name()].into_iter().chain(codec.profile_name()).collect::<Vec<_>>().join(" "),
         width: size.map(|(width, _)| width),
@@ -153,29 +161,68 @@ fn live_video(tracks: &Tracks, source: &SourceSnapshot) -> Option<LiveVideo> {
         frame_rate: source.frame_rate,
         announced_frame_rate: codec.frame_rate(),
         bitrate_bps: source.video_bps,
-        keyframe_spacing_ms: source.keyframe_spacing.map(|spacing| spacing.millis()),
+        keyframe_spacing_ms: source.keyframe_spacing().map(|spacing| spacing.millis()),
+        uneven_share: cadence.uneven_share,
+        missing_share: cadence.missing_share,
+        group_pictures: groups.pictures,
+        group_bps: groups.bitrate_bps,
+        reordered_run: groups.reordered_run,
+        has_open_groups: groups.is_open,
+        brightness: seen.and_then(|seen| seen.as_ref().ok()).map(|seen| seen.brightness),
+        not_seen: seen.and_then(|seen| seen.as_ref().err()).cloned(),
     })
 }
 
-fn live_audio(tracks: &Tracks) -> Vec<LiveAudio> {
+fn live_arrival(figures: &StreamFigures) -> LiveArrival {
+    let arrival = &figures.arrival;
+    LiveArrival {
+        rate_1s_bps: figures.rate_1s_bps,
+        rate_10s_bps: figures.rate_10s_bps,
+        jitter_ms: arrival.jitter_ms,
+        longest_pause_ms: millis(arrival.longest_pause),
+        largest_burst_ms: millis(arrival.largest_burst),
+        clock_ppm: arrival.clock_ppm,
+    }
+}
+
+fn heard_sound(heard: &SoundFigures) -> HeardSound {
+    let channels = heard.rms.iter().zip(&heard.peak).map(|(rms, peak)| HeardChannel { rms: *rms, peak: *peak });
+    HeardSound {
+        channels: channels.collect(),
+        true_peak: heard.true_peak,
+        momentary: heard.momentary,
+        short_term: heard.short_term,
+        last_minute: heard.last_minute,
+        integrated: heard.integrated,
+        range: heard.range,
+        correlation: heard.correlation,
+    }
+}
+
+fn live_audio(tracks: &Tracks, figures: &StreamFigures, sensed: &Sensed) -> Vec<LiveAudio> {
     let sound = tracks.iter().filter_map(|track| Some((track, track.codec.sound()?)));
+    let measured = |track: &Track| figures.track(track.id);
+    let heard = |track: &Track| sensed.sounds.get(&track.id);
     let live = |(track, sound): (&Track, SoundFormat)| LiveAudio {
         codec: track.codec.name().to_owned(),
         sample_rate_hz: sound.sample_rate,
         channel_count: sound.channel_count,
         language: track.language.as_deref().map(str::to_owned),
         name: track.name.as_deref().map(str::to_owned),
+        bitrate_bps: measured(track).map_or(0.0, |figures| figures.rate_10s_bps),
+        heard: heard(track).and_then(|heard| heard.as_ref().ok()).map(heard_sound),
+        not_heard: heard(track).and_then(|heard| heard.as_ref().err()).cloned(),
+        drift_ms_per_minute: measured(track)
+            .and_then(|figures| figures.pace.sample_drift.or(figures.pace.picture_drift)),
     };
     sound.map(live).collect()
 }
 
-/// A leg before the show; what is known then is compared with the limits sheet already.
+/// A leg before the show.
 fn idle_leg(order: &LegOrder) -> LiveLeg {
-    let facts = StreamFacts { is_secure: order.destination.is_secure(), ..StreamFacts::default() };
     LiveLeg {
         destination: order.destination.name.clone(),
         state: if order.is_on { LegState::Ready } else { LegState::Off },
-        breaches: order.limits.check(&facts).into_iter().map(|breach| breach.text).collect(),
         delay_ms: millis(order.delay),
         trace: Vec::new(),
         line: None,
@@ -206,9 +253,8 @@ fn live_leg(leg: LegSnapshot) -> LiveLeg {
         behind_ms: leg.lag_ms + millis(leg.delay),
         delay_ms: millis(leg.delay),
         dropped_ms: leg.record.dropped_ms,
-        breaches: leg.breaches,
         trace: leg.trace,
-        line: leg.line.map(|line| live_line(line.quality, &line.points, line.finding)),
+        line: leg.line.map(|line| live_line(line.quality, &line.points)),
         sent_frame_count: leg.record.sent_frame_count,
         sent_bytes: leg.record.sent_bytes,
         dropped_frame_count: leg.record.dropped_frame_count,
@@ -216,7 +262,7 @@ fn live_leg(leg: LegSnapshot) -> LiveLeg {
     }
 }
 
-fn live_line(quality: LineQuality, points: &[LinePoint], finding: Option<String>) -> LiveLine {
+fn live_line(quality: LineQuality, points: &[LinePoint]) -> LiveLine {
     let points = points.iter().map(|point| LiveLinePoint {
         age_ms: millis(point.age),
         rtt_ms: point.rtt.as_secs_f64() * 1e3,
@@ -232,7 +278,6 @@ fn live_line(quality: LineQuality, points: &[LinePoint], finding: Option<String>
         advised_latency_ms: millis(advised_latency(quality.rtt, quality.loss_share)),
         dropped_packet_count: quality.dropped_packets,
         undecrypted_packet_count: quality.undecrypted_packets,
-        finding,
         points: points.collect(),
     }
 }

@@ -63,7 +63,7 @@ pub(super) async fn try_destination(
     Ok(Json(DestinationTry {
         is_good: tried.is_good(),
         steps: steps.collect(),
-        breaches: order.limits.check(&facts).into_iter().map(|breach| breach.text).collect(),
+        breaches: order.limits.check(&facts).into_iter().map(|breach| breach.text()).collect(),
     }))
 }
 

@@ -11,6 +11,7 @@ mod depots;
 mod destinations;
 mod error;
 mod fetch;
+mod findings;
 mod first_run;
 mod live;
 mod origin;
@@ -23,6 +24,7 @@ mod sessions;
 mod slates;
 mod takes;
 mod tell;
+mod tell_findings;
 mod tell_jobs;
 mod tell_viewing;
 mod tokens;
@@ -126,6 +128,9 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(channels::switch_destination, channels::unlink_destination))
         .routes(routes!(channels::end_session))
         .merge(slate_routes())
+        .routes(routes!(findings::meanings))
+        .routes(routes!(findings::ask))
+        .routes(routes!(findings::mute, findings::unmute))
         .routes(routes!(recordings::start_recording))
         .routes(routes!(recordings::stop_recording))
         .routes(routes!(recordings::mark_recording))

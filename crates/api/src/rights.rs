@@ -95,6 +95,10 @@ const RIGHTS: &[(&str, &str, Right)] = &[
     ("DELETE", "/depots/{depot}", SignedIn),
     ("POST", "/depots/{depot}/try", SignedIn),
     ("GET", "/turned-away", SignedIn),
+    ("GET", "/findings/meanings", SignedIn),
+    ("POST", "/findings/ask", SignedIn),
+    ("PUT", "/channels/{channel}/muted-findings/{code}", SignedIn),
+    ("DELETE", "/channels/{channel}/muted-findings/{code}", SignedIn),
     ("GET", "/live", SignedIn),
     ("GET", "/live/events", SignedIn),
 ];

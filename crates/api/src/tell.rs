@@ -23,6 +23,7 @@ pub(crate) fn channel(
         recording: recording(settings.recording),
         takeover: takeover_word(settings.takeover),
         slate: slate_word(settings.slate),
+        loudness_lufs: settings.loudness,
         srt: srt(&settings.srt),
         viewing: tell_viewing::viewing(&settings.viewing, viewing),
         created_at: channel.created_at,

@@ -1,5 +1,5 @@
 use jpeg_encoder::{ColorType, Encoder};
-use openh264::decoder::Decoder;
+use openh264::decoder::{DecodedYUV, Decoder};
 use openh264::formats::YUVSource;
 use resize::Pixel;
 use resize::Type::Triangle;
@@ -90,6 +90,15 @@ impl Still {
 /// # Errors
 /// [`StillError`] if there is no decoder for the codec, or it gives no picture.
 pub fn decode_keyframe(codec: &CodecParameters, keyframe: &[u8]) -> Result<Still, StillError> {
+    decode(codec, keyframe, to_still)
+}
+
+/// Decodes a keyframe, and makes something of the picture.
+pub(crate) fn decode<T>(
+    codec: &CodecParameters,
+    keyframe: &[u8],
+    make: impl Fn(&DecodedYUV<'_>) -> T,
+) -> Result<T, StillError> {
     let CodecParameters::H264(config) = codec else { return Err(StillError::Codec(codec.name())) };
     let (width, height) = (config.sequence().width, config.sequence().height);
     if u64::from(width) * u64::from(height) > MAX_PIXELS {
@@ -98,16 +107,16 @@ pub fn decode_keyframe(codec: &CodecParameters, keyframe: &[u8]) -> Result<Still
     let failed = |error: openh264::Error| StillError::Decoder(error.to_string());
     let mut decoder = Decoder::new().map_err(failed)?;
     let stream = byte_stream(config, keyframe);
-    let first = decoder.decode(&stream).map_err(failed)?.map(|picture| to_still(&picture));
+    let first = decoder.decode(&stream).map_err(failed)?.map(|picture| make(&picture));
     // Streams that may reorder give the picture only when they are told that nothing follows.
-    let still = match first {
-        Some(still) => Some(still),
-        None => decoder.flush_remaining().map_err(failed)?.first().map(to_still),
+    let made = match first {
+        Some(made) => Some(made),
+        None => decoder.flush_remaining().map_err(failed)?.first().map(make),
     };
-    still.ok_or_else(|| StillError::Decoder("it gives no picture".to_owned()))
+    made.ok_or_else(|| StillError::Decoder("it gives no picture".to_owned()))
 }
 
-fn to_still(picture: &openh264::decoder::DecodedYUV<'_>) -> Still {
+fn to_still(picture: &DecodedYUV<'_>) -> Still {
     let (width, height) = picture.dimensions();
     let mut pixels = vec![0; width * height * 3];
     picture.write_rgb8(&mut pixels);

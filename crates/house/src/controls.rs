@@ -20,7 +20,7 @@ impl House {
         Ok(self.directory().channel_named(name).ok_or_else(missing)?.id)
     }
 
-    fn running(&self, channel: &str) -> Result<Arc<Show>, HouseError> {
+    pub(crate) fn running(&self, channel: &str) -> Result<Arc<Show>, HouseError> {
         let show = self.show(self.channel_id(channel)?).filter(|show| !show.is_over());
         show.ok_or_else(|| HouseError::Conflict(format!("The channel `{channel}` is not on air.")))
     }

@@ -166,6 +166,7 @@ fn channel_rules(channel: Channel, name: ChannelName) -> ChannelRules {
         removes_copied: settings.recording.removes_copied,
         recording: recording_rules(settings.recording),
         takeover: settings.takeover,
+        loudness: settings.loudness,
         slate: settings.slate,
         viewing: settings.viewing,
         srt_latency: Duration::from_millis(settings.srt.latency_ms.into()),

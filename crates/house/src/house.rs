@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use parking_lot::RwLock;
+use parking_lot::{Mutex, RwLock};
 use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
@@ -12,8 +12,8 @@ use tokio_util::task::TaskTracker;
 use waverant_codec::CodecPool;
 use waverant_library::{Library, LibrarySetup, RecordingsFolder, RuleBook, SlateShelf};
 use waverant_net::caller_of;
-use waverant_relay::{ChannelRules, Site, Standing};
-use waverant_show::{Dialer, RecorderState, SegmentFolder, Show, Surroundings, TcpDialer};
+use waverant_relay::{ChannelRules, Checkup, Site, Standing};
+use waverant_show::{CheckupBudget, Dialer, RecorderState, SegmentFolder, Show, Surroundings, TcpDialer};
 use waverant_store::{Store, StoreError};
 
 use crate::acquaintances::Acquaintances;
@@ -46,6 +46,8 @@ pub struct HouseSetup<'a> {
     pub state_folder: &'a Path,
     /// Who is asked besides the keys before somebody is let in.
     pub judge: Option<Arc<dyn Judge>>,
+    /// What hearing and seeing shows may take of one processor: 0 to 1 and more.
+    pub checkup_share: f64,
     /// How many may watch.
     pub audience: AudienceLimits,
     /// Sites that pages of channels may show beside the player.
@@ -77,6 +79,7 @@ pub struct House {
     pub(crate) changing: Turns,
     pub(crate) interludes: Interludes,
     pub(crate) publishing: PublishingDesk,
+    pub(crate) checkup: Mutex<Checkup>,
     segments: SegmentFolder,
 }
 
@@ -99,13 +102,12 @@ impl House {
             undo_time,
             state_folder,
             judge,
+            checkup_share: share,
             audience,
             slot_sites,
             viewing_site,
         } = setup;
         let directory = Directory::load(&store).await?;
-        let numbers = SessionNumbers::open(&store).await?;
-        let acquaintances = recent_acquaintances(&store).await?;
         let segments = SegmentFolder::new(state_folder.join("window"), recordings.floor_bytes);
         clear_segments(segments.clone()).await;
         let (recordings, stopping, codec) = (Arc::new(recordings), CancellationToken::new(), CodecPool::default());
@@ -122,21 +124,21 @@ impl House {
         let slates = Arc::new(SlateShelf::new(state_folder.join("slates")));
         let shows = Arc::new(Shows::new(ledger.clone()));
         let surroundings =
-            surroundings(&ledger, &shows, (recordings, &library), &slates, (codec, stopping), state_folder);
+            surroundings(&ledger, &shows, (recordings, &library), &slates, (codec, share, stopping), state_folder);
         let house = Arc::new(Self {
+            numbers: SessionNumbers::open(&store).await?,
+            acquaintances: recent_acquaintances(&store).await?,
             store,
             ledger,
             library,
             slates,
             surroundings,
             shows,
-            numbers,
             directory: RwLock::new(Arc::new(directory)),
             touched: Touched::default(),
             judge,
             counts: Counts::default(),
             callers: Callers::default(),
-            acquaintances,
             audience: Audience::new(audience),
             slot_sites,
             viewing_site,
@@ -144,6 +146,7 @@ impl House {
             changing: Turns::default(),
             interludes: Interludes::default(),
             publishing: PublishingDesk::default(),
+            checkup: Mutex::default(),
             segments,
         });
         house.begin();
@@ -157,6 +160,7 @@ impl House {
         self.tasks().spawn(self.clone().follow_changes());
         self.tasks().spawn(self.clone().look_after());
         self.tasks().spawn(self.clone().keep_viewer_minutes());
+        self.tasks().spawn(self.clone().judge_itself());
     }
 
     /// Channels, keys and destinations as they are now.
@@ -192,6 +196,11 @@ impl House {
     /// The tasks that a stop waits for.
     pub fn tasks(&self) -> &TaskTracker {
         &self.surroundings.tasks
+    }
+
+    /// What hearing and seeing shows may take of the processor.
+    pub fn checkup_budget(&self) -> &CheckupBudget {
+        &self.surroundings.checkup
     }
 
     /// Who draws and encodes.
@@ -274,7 +283,7 @@ fn surroundings(
     shows: &Arc<Shows>,
     (recordings, library): (Arc<RecordingsFolder>, &Library),
     slates: &Arc<SlateShelf>,
-    (codec, stopping): (CodecPool, CancellationToken),
+    (codec, checkup_share, stopping): (CodecPool, f64, CancellationToken),
     state_folder: &Path,
 ) -> Surroundings {
     let dialer: Arc<dyn Dialer> = Arc::new(TcpDialer);
@@ -285,6 +294,7 @@ fn surroundings(
         take_numbers: library.numbers().clone(),
         slates: slates.clone(),
         codec,
+        checkup: Arc::new(CheckupBudget::new(checkup_share)),
         dialer,
         spool_folder: state_folder.join("spool"),
         stopping,

@@ -10,6 +10,7 @@ mod controls;
 mod counts;
 mod directory;
 mod error;
+mod findings;
 mod follow;
 mod house;
 mod interludes;
@@ -45,5 +46,6 @@ pub use publishing::Publishing;
 pub use report::{leg_state, report_of};
 pub use tuner::{Tuned, Tuner, Wish};
 pub use words::{
-    audience_word, between_word, mode_word, nearness_word, right_word, slate_word, takeover_word, way_word,
+    audience_word, between_word, mode_word, nearness_word, right_word, severity_word, slate_word, takeover_word,
+    way_word,
 };

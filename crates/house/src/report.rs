@@ -1,7 +1,10 @@
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use waverant_model::{EventReport, GapReport, LegReport, LegState, ShowReport, SourceReport};
+use waverant_model::{EventReport, FindingReport, GapReport, LegReport, LegState, ShowReport, SourceReport};
 use waverant_relay::LegPhase;
+use waverant_show::ShownFinding;
+
+use crate::words::severity_word;
 
 /// A report as it is kept and answered.
 pub fn report_of(report: &waverant_show::ShowReport) -> ShowReport {
@@ -14,11 +17,28 @@ pub fn report_of(report: &waverant_show::ShowReport) -> ShowReport {
             loss_count: report.loss_count,
             unusable_count: counters.damaged_count + counters.unsupported_count + counters.headless_count,
             clock_fault_count: counters.clock_jump_count + counters.backward_count,
-            findings: report.findings.clone(),
+            findings: Vec::new(),
         },
+        findings: report.findings.iter().map(|shown| finding_report(report.began, shown)).collect(),
+        more_finding_count: report.more_finding_count,
         legs: report.legs.iter().map(leg_report).collect(),
         events: events.collect(),
         more_event_count: report.more_event_count,
+    }
+}
+
+fn finding_report(began: Instant, shown: &ShownFinding) -> FindingReport {
+    let since_begin = |at: Instant| millis(at.saturating_duration_since(began));
+    let finding = &shown.finding;
+    FindingReport {
+        code: finding.key.code.word().to_owned(),
+        severity: severity_word(finding.severity),
+        at_ms: since_begin(finding.since),
+        until_ms: shown.until.map(since_begin),
+        cause: finding.cause.clone(),
+        advice: finding.advice.clone(),
+        track: finding.key.track.map(|track| track.0),
+        destinations: shown.destinations.clone(),
     }
 }
 
@@ -46,7 +66,7 @@ fn leg_report(report: &waverant_show::LegReport) -> LegReport {
         redial_count: record.redial_count,
         delay_ms: millis(leg.delay),
         most_behind_ms: leg.most_behind_ms,
-        breaches: leg.past_breaches.clone(),
+        breaches: Vec::new(),
     }
 }
 

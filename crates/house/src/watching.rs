@@ -61,6 +61,9 @@ impl House {
 
     /// Notes how a session gets to a depot; `None` when it does so no longer.
     pub fn note_publishing(&self, channel_id: u64, session: u64, now: Option<Publishing>) {
+        if let Some(show) = self.show(channel_id).filter(|show| show.id() == session) {
+            show.set_publishing_fault(now.as_ref().and_then(|now| now.fault.clone()));
+        }
         self.publishing.note(channel_id, session, now);
     }
 

@@ -1,7 +1,7 @@
 //! The words of the API and those of the core for the same things.
 
 use waverant_model as model;
-use waverant_relay::{Audience, BetweenShows, KeyRight, Nearness, RecordingMode, SlateChoice, Takeover, Way};
+use waverant_relay::{Audience, BetweenShows, KeyRight, Nearness, RecordingMode, Severity, SlateChoice, Takeover, Way};
 
 /// What becomes of a second publisher.
 pub(crate) fn takeover_of(word: model::Takeover) -> Takeover {
@@ -142,5 +142,14 @@ pub fn way_word(way: Way) -> model::WayOfWatching {
         Way::Stream => model::WayOfWatching::Stream,
         Way::Rtmp => model::WayOfWatching::Rtmp,
         Way::Srt => model::WayOfWatching::Srt,
+    }
+}
+
+/// How bad a finding is, as it is told.
+pub fn severity_word(severity: Severity) -> model::Severity {
+    match severity {
+        Severity::Note => model::Severity::Note,
+        Severity::Warning => model::Severity::Warning,
+        Severity::Alarm => model::Severity::Alarm,
     }
 }

@@ -3,8 +3,8 @@
 use bytes::Bytes;
 
 use crate::{
-    AudioSpecificConfig, Av1Config, AvcDecoderConfig, CodecParameters, HevcDecoderConfig, OpusConfig, Track, TrackId,
-    Tracks,
+    Ac3Config, AudioSpecificConfig, Av1Config, AvcDecoderConfig, CodecParameters, FlacConfig, HevcDecoderConfig,
+    Mp3Config, OpusConfig, Track, TrackId, Tracks,
 };
 
 /// An AVCDecoderConfigurationRecord: Constrained Baseline, 1280 x 720.
@@ -63,6 +63,65 @@ pub fn av1() -> CodecParameters {
 /// The parameters in [`OPUS_HEADER`].
 pub fn opus() -> CodecParameters {
     CodecParameters::Opus(OpusConfig::parse(Bytes::from_static(OPUS_HEADER)).expect("the header is legal"))
+}
+
+/// The parameters in [`FLAC_HEADER`].
+pub fn flac() -> CodecParameters {
+    CodecParameters::Flac(FlacConfig::parse(Bytes::from_static(FLAC_HEADER)).expect("the header is legal"))
+}
+
+/// The parameters in [`AC3_FRAME_START`].
+pub fn ac3() -> CodecParameters {
+    CodecParameters::Ac3(Ac3Config::parse(AC3_FRAME_START).expect("the frame is legal"))
+}
+
+/// MP3, 48 kHz, stereo.
+pub fn mp3() -> CodecParameters {
+    CodecParameters::Mp3(Mp3Config::from_format(48_000, 2))
+}
+
+/// A FLAC frame of the stream of [`FLAC_HEADER`] with these samples of both channels as they are: sound whose every sample
+/// is known.
+///
+/// Source: RFC 9639, 9.1 and 9.2
+pub fn flac_frame(number: u32, samples: &[[i16; 2]]) -> Vec<u8> {
+    // Fixed block size; the size at the end in 16 bits, 48 kHz; two independent channels of 16 bits.
+    let mut out = vec![0xff, 0xf8, 0x7a, 0x18];
+    out.extend(coded_number(number));
+    let size = u16::try_from(samples.len() - 1).expect("a block has up to 65536 samples");
+    out.extend(size.to_be_bytes());
+    out.push(crc(&out, 8, 0x07).to_be_bytes()[1]);
+    for channel in 0..2 {
+        // A verbatim subframe without wasted bits.
+        out.push(0x02);
+        out.extend(samples.iter().flat_map(|pair| pair[channel].to_be_bytes()));
+    }
+    let check = crc(&out, 16, 0x8005);
+    out.extend(check.to_be_bytes());
+    out
+}
+
+/// Source: RFC 9639, 9.1.5
+fn coded_number(number: u32) -> Vec<u8> {
+    let part = |shift: u32| u8::try_from(number >> shift & 0x3f).unwrap_or(0) | 0x80;
+    let first = |shift: u32, mark: u8| u8::try_from(number >> shift).unwrap_or(0) | mark;
+    match number {
+        0..0x80 => vec![first(0, 0)],
+        0x80..0x800 => vec![first(6, 0xc0), part(0)],
+        0x800..0x1_0000 => vec![first(12, 0xe0), part(6), part(0)],
+        _ => vec![first(18, 0xf0), part(12), part(6), part(0)],
+    }
+}
+
+fn crc(bytes: &[u8], width: u32, polynomial: u16) -> u16 {
+    let (top, mask) = (1u32 << (width - 1), (1u32 << width) - 1);
+    let sum = bytes.iter().fold(0u32, |sum, byte| {
+        (0..8).fold(sum ^ u32::from(*byte) << (width - 8), |sum, _| {
+            let shifted = sum << 1;
+            (if sum & top == 0 { shifted } else { shifted ^ u32::from(polynomial) }) & mask
+        })
+    });
+    u16::try_from(sum).unwrap_or(0)
 }
 
 /// The parameters in [`AAC_CONFIG`].

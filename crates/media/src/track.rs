@@ -173,6 +173,15 @@ impl CodecParameters {
         Some(SoundFormat { sample_rate, channel_count, samples_per_frame })
     }
 
+    /// True if a picture that is shown before the keyframe sent before it can be decoded from there on: then nothing
+    /// of the group before is needed. Only HEVC says so of its pictures.
+    pub fn is_decodable_leading(&self, payload: &[u8]) -> bool {
+        match self {
+            Self::Hevc(config) => config.is_decodable_leading(payload),
+            _ => false,
+        }
+    }
+
     /// Samples per channel in one frame of sound, where frames differ in length; otherwise those
     /// of every frame. None for pictures.
     pub fn samples_in(&self, frame: &[u8]) -> Option<u32> {

@@ -21,6 +21,8 @@ pub struct Channel {
     pub takeover: Takeover,
     /// What is sent while a session waits for its encoder.
     pub slate: SlateChoice,
+    /// The loudness that its sound is to have, in LUFS; none if nobody chose one.
+    pub loudness_lufs: Option<i8>,
     /// What it asks of encoders and players over SRT.
     pub srt: Srt,
     /// Who may watch it, and how.
@@ -89,6 +91,9 @@ pub struct AddChannel {
     /// What is sent while a session waits for its encoder. Default `built_in`.
     #[serde(default)]
     pub slate: SlateChoice,
+    /// The loudness that its sound is to have, from -40 to -5 LUFS; 0, the default, is for none.
+    #[serde(default)]
+    pub loudness_lufs: i8,
     /// What it asks of encoders and players over SRT. By default 500 ms and no passphrase.
     #[serde(default)]
     pub srt: ChangeSrt,
@@ -111,6 +116,8 @@ pub struct ChangeChannel {
     pub takeover: Option<Takeover>,
     /// What is sent while a session waits for its encoder; in mid-show too.
     pub slate: Option<SlateChoice>,
+    /// The loudness that its sound is to have, from -40 to -5 LUFS; 0 is for none. In mid-show too.
+    pub loudness_lufs: Option<i8>,
     /// What it asks of encoders and players over SRT.
     #[serde(default)]
     pub srt: ChangeSrt,

@@ -7,6 +7,7 @@ mod account;
 mod channel;
 mod depot;
 mod destination;
+mod finding;
 mod hidden;
 mod job;
 mod key;
@@ -31,6 +32,9 @@ pub use destination::{
     AddDestination, AudioOtherwise, ChangeDestination, Destination, DestinationTry, TryDestination, TryStep,
     TryStepName,
 };
+pub use finding::{
+    ChannelFinding, Complaint, ComplaintAnswer, Finding, FindingMeaning, FindingReport, LikelyFinding, Severity,
+};
 pub use hidden::Hidden;
 pub use job::{
     CheckedGap, CheckedMark, FileForm, JobKind, JobReport, JobResult, JobState, MadeTake, TakeCheck, TrackCheck,
@@ -40,8 +44,8 @@ pub use key::{AddKey, EncoderFields, KeyRight, NewKey, SrtFields, StreamKey};
 pub use limits::{SheetAction, SheetForm};
 pub use line::{LiveLine, LiveLinePoint};
 pub use live::{
-    Board, ChannelState, Health, LegState, LiveAudio, LiveChannel, LiveDisk, LiveLeg, LivePublishing, LiveSession,
-    LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount,
+    Board, ChannelState, Health, HeardChannel, HeardSound, LegState, LiveArrival, LiveAudio, LiveChannel, LiveDisk,
+    LiveLeg, LivePublishing, LiveSession, LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount,
 };
 pub use problem::Problem;
 pub use recording::{ChangeRecording, MarkMoment, MarkedMoment, Recording, RecordingWhen, TakeFormat};

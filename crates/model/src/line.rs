@@ -23,9 +23,6 @@ pub struct LiveLine {
     pub dropped_packet_count: u64,
     /// Packets that could not be decrypted.
     pub undecrypted_packet_count: u64,
-    /// What is wrong with a line to a destination, in words that say what to do. Of an encoder's it
-    /// stands among the session's findings.
-    pub finding: Option<String>,
     /// The last two minutes, the oldest first.
     pub points: Vec<LiveLinePoint>,
 }

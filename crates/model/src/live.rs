@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{LiveLine, ViewerCounts};
+use crate::{Finding, LiveLine, ViewerCounts};
 
 /// All channels at one moment.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -20,6 +20,8 @@ pub struct Board {
     pub disk: Option<LiveDisk>,
     /// The uplink; none if the settings do not say what it carries.
     pub uplink: Option<LiveUplink>,
+    /// What is wrong with the house itself: the worst first.
+    pub findings: Vec<Finding>,
 }
 
 /// What leaves the house at one moment, in bits per second.
@@ -68,8 +70,6 @@ pub struct LivePublishing {
     pub told_until: Option<OffsetDateTime>,
     /// What was sent, in bytes.
     pub sent_bytes: u64,
-    /// What is wrong, in words.
-    pub fault: Option<String>,
 }
 
 /// A channel at one moment.
@@ -89,6 +89,8 @@ pub struct LiveChannel {
     pub session: Option<LiveSession>,
     /// Legs of the session; without one, the destinations as they stand.
     pub legs: Vec<LiveLeg>,
+    /// What is wrong or odd: the worst first. Before a show, what is known then.
+    pub findings: Vec<Finding>,
 }
 
 /// A session at one moment.
@@ -125,8 +127,8 @@ pub struct LiveSession {
     pub bitrate_bps: f64,
     /// The sound of all tracks, in bits per second.
     pub audio_bitrate_bps: f64,
-    /// What is wrong or odd about the stream, in words that say what to do.
-    pub findings: Vec<String>,
+    /// How it arrives.
+    pub arrival: LiveArrival,
     /// The line that the encoder comes in by, if it comes over SRT.
     pub line: Option<LiveLine>,
     /// Messages that could not be used.
@@ -139,6 +141,23 @@ pub struct LiveSession {
     pub recorder_reason: Option<String>,
     /// The take that is being written.
     pub take: Option<LiveTake>,
+}
+
+/// How a stream arrives.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LiveArrival {
+    /// All of it over the last second, in bits per second.
+    pub rate_1s_bps: f64,
+    /// And over the last ten.
+    pub rate_10s_bps: f64,
+    /// How unevenly packets arrive (RFC 3550, 6.4.1).
+    pub jitter_ms: f64,
+    /// The longest time of the last ten seconds in which nothing came.
+    pub longest_pause_ms: u64,
+    /// The most of the stream that came within 100 ms.
+    pub largest_burst_ms: u64,
+    /// How much faster the encoder's clock runs than ours, in millionths; none while it cannot be told.
+    pub clock_ppm: Option<f64>,
 }
 
 /// The incoming pictures.
@@ -158,6 +177,22 @@ pub struct LiveVideo {
     pub bitrate_bps: f64,
     /// The largest of the last four distances between keyframes.
     pub keyframe_spacing_ms: Option<i64>,
+    /// The share of pictures that do not follow at the usual step, over ten seconds.
+    pub uneven_share: f64,
+    /// The share of pictures that the encoder left out.
+    pub missing_share: f64,
+    /// Pictures in the newest whole group.
+    pub group_pictures: u32,
+    /// Bits per second of the newest whole group.
+    pub group_bps: f64,
+    /// The most pictures in a row that are shown before one that was sent before them: B-frames.
+    pub reordered_run: u32,
+    /// True if groups need the one before.
+    pub has_open_groups: bool,
+    /// The mean brightness of the newest keyframe that was looked at, from 0 to 1.
+    pub brightness: Option<f64>,
+    /// Why no keyframe is looked at.
+    pub not_seen: Option<String>,
 }
 
 /// The incoming sound.
@@ -173,6 +208,45 @@ pub struct LiveAudio {
     pub language: Option<String>,
     /// What the stream calls it.
     pub name: Option<String>,
+    /// In bits per second, over ten seconds.
+    pub bitrate_bps: f64,
+    /// What is heard of it; none while nothing is, or it is not listened to.
+    pub heard: Option<HeardSound>,
+    /// Why it is not listened to.
+    pub not_heard: Option<String>,
+    /// How much its times run away from its samples or from the pictures, in ms a minute; none while that cannot be
+    /// told, or is nothing.
+    pub drift_ms_per_minute: Option<f64>,
+}
+
+/// What is heard of a track of sound. Levels are in dBFS, loudness in LUFS (EBU R 128); null is silence.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HeardSound {
+    /// Each channel over the last second: the mean of squares, and the largest sample.
+    pub channels: Vec<HeardChannel>,
+    /// The largest true peak since the beginning, in dBTP.
+    pub true_peak: Option<f64>,
+    /// Over the last 400 ms.
+    pub momentary: Option<f64>,
+    /// Over the last 3 s.
+    pub short_term: Option<f64>,
+    /// Over the last minute, silence left out.
+    pub last_minute: Option<f64>,
+    /// Since the beginning, silence left out.
+    pub integrated: Option<f64>,
+    /// The loudness range since the beginning, in LU.
+    pub range: Option<f64>,
+    /// How alike two channels are: from 1, the same, to -1, turned over.
+    pub correlation: Option<f64>,
+}
+
+/// The level of a channel of sound over the last second, in dBFS.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HeardChannel {
+    /// The mean of squares.
+    pub rms: Option<f64>,
+    /// The largest sample.
+    pub peak: Option<f64>,
 }
 
 /// The take that is being written.
@@ -221,8 +295,6 @@ pub struct LiveLeg {
     pub dropped_ms: u64,
     /// How often it dialed again.
     pub redial_count: u32,
-    /// Limits of the destination's sheet that the stream does not keep, in words.
-    pub breaches: Vec<String>,
     /// Outgoing bits per second, one value for each of the last seconds, the newest last.
     pub trace: Vec<u64>,
     /// The line that it goes by, while it carries over SRT.

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::LegState;
+use crate::{FindingReport, LegState};
 
 /// What is known of a show, during it or at its end. Times count from its begin.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -12,6 +12,12 @@ pub struct ShowReport {
     pub length_ms: u64,
     /// The incoming stream.
     pub source: SourceReport,
+    /// What was wrong or odd, in the order in which it ended; what stood at the end comes last.
+    #[serde(default)]
+    pub findings: Vec<FindingReport>,
+    /// How many findings more there were.
+    #[serde(default)]
+    pub more_finding_count: u64,
     /// The legs by destination.
     pub legs: Vec<LegReport>,
     /// What happened, in order.
@@ -31,7 +37,8 @@ pub struct SourceReport {
     pub unusable_count: u64,
     /// Times when the encoder's clock jumped or ran back.
     pub clock_fault_count: u64,
-    /// What was wrong or odd, in words.
+    /// What was wrong or odd, in words, in reports of before there were codes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub findings: Vec<String>,
 }
 
@@ -70,7 +77,8 @@ pub struct LegReport {
     pub delay_ms: u64,
     /// The most that it was behind the source beyond that.
     pub most_behind_ms: u64,
-    /// Limits of its sheet that were not kept, at the end or when the show stopped keeping them.
+    /// Limits of its sheet that were not kept, in reports of before there were codes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub breaches: Vec<String>,
 }
 

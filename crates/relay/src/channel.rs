@@ -27,6 +27,8 @@ pub struct ChannelRules {
     pub takeover: Takeover,
     /// What is sent while a session holds.
     pub slate: SlateChoice,
+    /// The loudness that its sound is to have, in LUFS; none if nobody chose one.
+    pub loudness: Option<i8>,
     /// How long what is lost over SRT is waited for.
     pub srt_latency: Duration,
     /// What both ends must know over SRT.
@@ -49,6 +51,7 @@ impl ChannelRules {
             removes_copied: false,
             takeover: Takeover::default(),
             slate: SlateChoice::default(),
+            loudness: None,
             srt_latency: Duration::from_millis(500),
             passphrase: None,
             viewing: ViewingRules::default(),

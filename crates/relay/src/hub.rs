@@ -51,6 +51,13 @@ pub struct Entry {
     pub(crate) video_frames_before: u64,
 }
 
+impl Entry {
+    /// A packet that no hub has had, for who reads entries from elsewhere.
+    pub fn new(packet: Packet, tracks: Arc<Tracks>, origin: Origin) -> Self {
+        Self { packet, tracks, origin, video_frames_before: 0 }
+    }
+}
+
 /// A reader's place in the hub.
 #[derive(Clone, Debug)]
 pub struct Cursor {

@@ -3,6 +3,7 @@
 
 mod actor;
 mod channel;
+mod checkup;
 mod gate;
 mod hub;
 mod hub_needs;
@@ -19,6 +20,12 @@ mod viewing;
 
 pub use actor::Actor;
 pub use channel::ChannelRules;
+pub use checkup::{
+    About, ArrivalFigures, CadenceFigures, Checkup, Condition, Finding, FindingChange, FindingCode, FindingKey,
+    GroupFigures, Growth, HouseFacts, IntakeFacts, LONGEST_COMPLAINT, LegFacts, PaceFigures, PastFinding, Patience,
+    PictureFigures, PictureMeter, Severity, SoundFigures, SoundMeter, StreamFigures, StreamMeter, TrackFigures,
+    findings_meant, judge_house, judge_leg, judge_line, judge_picture, judge_sound, judge_stream,
+};
 pub use gate::{
     AddressRange, AddressRangeError, Admission, Attempt, CallerId, ChannelName, ChannelNameError, Entered, Gate,
     GateChannel, GateKey, Guesses, KeyDigest, KeyFault, KeyRight, Lobby, LobbyLimits, NoPlace, Standing, TurnAway,
@@ -28,11 +35,11 @@ pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use hub_needs::HubNeeds;
 pub use leg::{
     AudioChoice, AudioPick, AudioPickError, Breach, FlvOutput, Gap, Leg, LegAddress, LegAddressError, LegDestination,
-    LegHistory, LegOrder, LegPhase, LegPolicy, LegState, Limit, LimitsSheet, LimitsWatch, Mask, OnBreach, Otherwise,
-    RtmpSink, SinkError, SinkOutput, SinkRules, StreamFacts, TsSink,
+    LegHistory, LegOrder, LegPhase, LegPolicy, LegState, Limit, LimitsSheet, Mask, OnBreach, Otherwise, RtmpSink,
+    SinkError, SinkOutput, SinkRules, StreamFacts, TsSink,
 };
-pub use line::{LineMeter, LinePoint, LineQuality, advised_latency};
-pub use meter::{PictureRate, RateMeter};
+pub use line::{LineFault, LineFaultKind, LineMeter, LinePoint, LineQuality, advised_latency};
+pub use meter::RateMeter;
 pub use packaging::{
     Found, OutsideShow, Packager, PackagingRules, PictureMessage, PictureMux, PicturePress, Piece, Position,
     SharedPiece, WallClock, WholeSegment,

@@ -20,6 +20,9 @@ const TOLERATED_LOSS: f64 = 1e-5;
 /// The share of packets that do not come at all, beyond which the line is too thin.
 const MISSING_FOR_GOOD: f64 = 0.002;
 
+/// The share of packets that are lost at first, beyond which a line is told though all is made good.
+const MUCH: f64 = 0.05;
+
 /// Latencies are advised in steps.
 const STEP_MS: u128 = 20;
 
@@ -40,6 +43,37 @@ pub struct LineQuality {
     pub dropped_packets: u64,
     /// Packets that could not be decrypted.
     pub undecrypted_packets: u64,
+}
+
+/// Of which kind a fault of a line is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LineFaultKind {
+    /// Nothing can be decrypted.
+    Locked,
+    /// The latency asks for more than the buffer holds.
+    LatencyLarge,
+    /// Packets do not come in time, or very many have to be sent again.
+    Loses,
+    /// The latency is too short for what is lost.
+    LatencySmall,
+}
+
+/// What is wrong with a line.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LineFault {
+    /// Of which kind.
+    pub kind: LineFaultKind,
+    /// What was found.
+    pub cause: String,
+    /// What to change.
+    pub advice: String,
+}
+
+impl LineFault {
+    /// All of it in one line.
+    pub fn text(&self) -> String {
+        format!("{}; {}", self.cause, self.advice)
+    }
 }
 
 /// What is drawn of a moment.
@@ -177,42 +211,53 @@ impl LineMeter {
         pairs.map(point).collect()
     }
 
-    /// What is wrong with the line, in words that say what to do.
-    pub fn finding(&self) -> Option<String> {
+    /// What is wrong with the line.
+    pub fn fault(&self) -> Option<LineFault> {
         let (quality, (_, newest)) = (self.quality()?, self.samples.back()?);
-        let dropped = newest.dropped - self.before_window()?.dropped;
         let (rtt, latency) = (quality.rtt.as_millis(), quality.latency.as_millis());
-        let figures = format!("round trip {rtt} ms, {:.1} % lost, latency {latency} ms", quality.loss_share * 100.0);
+        let lost = quality.loss_share * 100.0;
+        let figures = format!("round trip {rtt} ms, {lost:.1} % lost, latency {latency} ms");
         let advised = advised_latency(quality.rtt, quality.loss_share).as_millis();
+        let fault = |kind, cause: String, advice: String| Some(LineFault { kind, cause, advice });
         if quality.undecrypted_packets > 0 && newest.messages == 0 {
-            return Some("the SRT stream cannot be decrypted; set the passphrase anew at both ends".to_owned());
+            let cause = "the SRT stream cannot be decrypted".to_owned();
+            return fault(LineFaultKind::Locked, cause, "set the passphrase anew at both ends".to_owned());
         }
         if let Some(fits) = newest.latency_that_fits() {
-            return Some(format!(
-                "the latency of the SRT line asks for more packets than the buffer has room for ({} at this \
-                 bitrate); set it to {} ms",
+            let cause = format!(
+                "the latency of the SRT line asks for more packets than the buffer has room for ({} at this bitrate)",
                 newest.waiting.1,
-                fits.as_millis()
-            ));
+            );
+            return fault(LineFaultKind::LatencyLarge, cause, format!("set it to {} ms", fits.as_millis()));
         }
+        let dropped = newest.dropped - self.before_window()?.dropped;
         if dropped > 0 {
-            let came = newest.packets.saturating_sub(self.before_window()?.packets);
-            let advice = if latency < advised {
-                format!("set the latency to {advised} ms")
-            } else if share(dropped, came + dropped) > MISSING_FOR_GOOD {
-                "the line does not carry the bitrate: lower it in the encoder".to_owned()
-            } else {
-                "the latency is enough for what the line loses, so something stood still for a moment: \
-                 the line, or one of the machines"
-                    .to_owned()
-            };
             let packets = if dropped == 1 { "packet" } else { "packets" };
-            return Some(format!(
-                "{dropped} {packets} of the SRT line did not come in time in the last 10 s ({figures}); {advice}"
-            ));
+            let cause =
+                format!("{dropped} {packets} of the SRT line did not come in time in the last 10 s ({figures})");
+            return fault(LineFaultKind::Loses, cause, self.advice_for(dropped, latency, advised)?);
         }
-        (quality.loss_share > 0.001 && latency < advised)
-            .then(|| format!("the latency of the SRT line leaves little room ({figures}); set it to {advised} ms"))
+        if quality.loss_share > 0.001 && latency < advised {
+            let cause = format!("the latency of the SRT line leaves little room ({figures})");
+            return fault(LineFaultKind::LatencySmall, cause, format!("set it to {advised} ms"));
+        }
+        let advice = "all was made good so far; a line that loses so much may soon carry less: lower the bitrate in \
+                      the encoder, or take another line";
+        let cause = || format!("the SRT line loses much ({figures})");
+        (quality.loss_share > MUCH).then(|| fault(LineFaultKind::Loses, cause(), advice.to_owned())).flatten()
+    }
+
+    fn advice_for(&self, dropped: u64, latency: u128, advised: u128) -> Option<String> {
+        let came = self.samples.back()?.1.packets.saturating_sub(self.before_window()?.packets);
+        Some(if latency < advised {
+            format!("set the latency to {advised} ms")
+        } else if share(dropped, came + dropped) > MISSING_FOR_GOOD {
+            "the line does not carry the bitrate: lower it in the encoder".to_owned()
+        } else {
+            "the latency is enough for what the line loses, so something stood still for a moment: the line, or one \
+             of the machines"
+                .to_owned()
+        })
     }
 
     /// The newest sample from before the window, or the oldest there is.
@@ -284,7 +329,10 @@ mod tests {
         let quality = meter.quality().unwrap();
         assert!((quality.retransmit_share - 0.1).abs() < 1e-9 && (quality.loss_share - 0.1).abs() < 1e-3);
         assert_eq!((quality.dropped_packets, quality.buffered), (20, Duration::from_millis(120)));
-        assert!(meter.finding().is_some_and(|text| text.contains("20 packets") && text.contains("600 ms")));
+        assert!(meter.fault().is_some_and(|fault| {
+            let text = fault.text();
+            text.contains("20 packets") && text.contains("600 ms")
+        }));
     }
 
     #[test]
@@ -296,7 +344,7 @@ mod tests {
             received.buffered = Duration::from_millis(buffered);
             let mut meter = LineMeter::default();
             meter.record_received(start(), &statistics);
-            meter.finding()
+            meter.fault().map(|fault| fault.text())
         };
         // 1900 packets a second: 17 s fill it.
         assert_eq!(found(30_000, 15_800), None);
@@ -325,8 +373,10 @@ mod tests {
     #[case::not_carried((60, 2_000), (300, 200), Some("lower it in the encoder"))]
     #[case::a_stall((60, 2_000), (20, 1), Some("stood still for a moment"))]
     #[case::little_room((200, 300), (20, 0), Some("leaves little room"))]
+    #[case::much((50, 1_000), (80, 0), Some("loses much"))]
+    #[case::some((50, 1_000), (40, 0), None)]
     fn findings_say_what_to_set(#[case] times: (u64, u64), #[case] rates: (u64, u64), #[case] expected: Option<&str>) {
-        let found = run(20, times, rates).finding();
+        let found = run(20, times, rates).fault().map(|fault| fault.text());
         match expected {
             Some(part) => assert!(found.as_ref().is_some_and(|text| text.contains(part)), "{found:?}"),
             None => assert_eq!(found, None),

@@ -1,7 +1,4 @@
-use std::collections::VecDeque;
 use std::time::{Duration, Instant};
-
-use waverant_media::{MediaTime, TICKS_PER_SECOND};
 
 /// Length of one bucket.
 const BUCKET: Duration = Duration::from_millis(250);
@@ -56,42 +53,6 @@ impl RateMeter {
     }
 }
 
-/// Pictures that a rate is made of: two seconds of most shows.
-const PICTURES: usize = 61;
-
-/// Fewer tell nothing.
-const LEAST_PICTURES: usize = 16;
-
-/// Pictures per second by their own times, which a line that stands still does not change.
-#[derive(Clone, Debug, Default)]
-pub struct PictureRate {
-    times: VecDeque<MediaTime>,
-}
-
-impl PictureRate {
-    /// Takes the time of the next picture.
-    pub fn record(&mut self, time: MediaTime) {
-        if self.times.len() == PICTURES {
-            self.times.pop_front();
-        }
-        self.times.push_back(time);
-    }
-
-    /// The rate; None before it is known. Gaps in the stream are left out of it.
-    pub fn rate(&self) -> Option<f64> {
-        if self.times.len() < LEAST_PICTURES {
-            return None;
-        }
-        let mut steps: Vec<i64> =
-            self.times.iter().zip(self.times.iter().skip(1)).map(|(a, b)| (*b - *a).ticks()).collect();
-        steps.sort_unstable();
-        let usual = steps.get(steps.len() / 2).copied().filter(|usual| *usual > 0)?;
-        let steps = steps.into_iter().filter(|step| *step > 0 && *step < usual * 3 / 2 + 1);
-        let (sum, count) = steps.fold((0, 0), |(sum, count), step| (sum + step, count + 1));
-        Some(f64::from(count) * TICKS_PER_SECOND as f64 / sum as f64)
-    }
-}
-
 fn place(number: u64) -> usize {
     usize::try_from(number % BUCKETS as u64).unwrap_or(0)
 }
@@ -127,27 +88,5 @@ mod tests {
         let (mut meter, now) = run(10);
         assert!(meter.rates(now + Duration::from_secs(4)) == (0.0, 0.0));
         assert!(meter.rates(now + Duration::from_secs(4000)) == (0.0, 0.0));
-    }
-
-    fn rate_of(millis: impl Iterator<Item = i64>) -> Option<f64> {
-        let mut rate = PictureRate::default();
-        millis.for_each(|millis| rate.record(MediaTime::from_millis(millis)));
-        rate.rate()
-    }
-
-    #[test]
-    fn pictures_tell_their_rate_by_their_times() {
-        let of = |(frames, seconds): (i64, i64), count: i64| {
-            rate_of((0..count).map(move |number| number * 1000 * seconds / frames))
-        };
-        for (frames, seconds) in [(24, 1), (25, 1), (30_000, 1_001), (30, 1), (50, 1), (60, 1)] {
-            let (found, rate) = (of((frames, seconds), 61).unwrap(), frames as f64 / seconds as f64);
-            assert!((found - rate).abs() < rate * 0.02, "{found} of {rate}");
-        }
-        assert_eq!(of((30, 1), 15), None, "too few");
-        // Half a second is missing.
-        let found = rate_of((0..61).map(|number| number * 40 + if number > 30 { 500 } else { 0 })).unwrap();
-        assert!((found - 25.0).abs() < 0.01, "{found}");
-        assert_eq!(rate_of((0..61).map(|_| 7)), None, "a clock that stands still");
     }
 }

@@ -70,6 +70,7 @@ impl Service {
             undo_time: settings.take_undo,
             state_folder: &settings.state_folder,
             judge: None,
+            checkup_share: settings.checkup_share,
             audience: settings.audience,
             slot_sites: settings.slot_sites.clone(),
             viewing_site: settings.viewing_site.clone(),

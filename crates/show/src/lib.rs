@@ -11,6 +11,7 @@ mod interlude;
 mod leg;
 mod packaging;
 mod recorder;
+mod senses;
 mod session;
 mod slates;
 #[cfg(test)]
@@ -28,9 +29,10 @@ pub use leg::{
 };
 pub use packaging::{Packaging, SegmentFolder, StoredSegment, Told, Waited};
 pub use recorder::{RecorderDesk, RecorderState, Takes};
+pub use senses::{CheckupBudget, Sensed};
 pub use session::{
     LegReport, NoStill, Publisher, Registry, ReportedGap, STILL_WIDTHS, Seat, Show, ShowEnd, ShowReport, ShowStart,
-    SourceSnapshot, Surroundings,
+    ShownFinding, SourceSnapshot, Surroundings,
 };
 pub use slates::Likeness;
 

@@ -84,6 +84,7 @@ impl Ground {
             undo_time: Duration::ZERO,
             state_folder: folder.path(),
             judge: Some(judge.clone()),
+            checkup_share: 0.0,
             audience: AudienceLimits { viewers: 20, uplink_bps: None },
             slot_sites: Vec::new(),
             viewing_site: None,

@@ -57,6 +57,59 @@ impl Clip {
     }
 }
 
+impl Clip {
+    /// A clip whose sound is known to the sample: a tone in FLAC, for each part so many seconds with its amplitude on the
+    /// left and on the right, from 0 to 1 (and beyond, which is cut off). Its pictures are made up.
+    pub fn sounding(parts: &[(u32, f64, f64)]) -> Self {
+        let length = parts.iter().map(|(seconds, ..)| i64::from(*seconds) * 1000).sum();
+        let tracks = testing::tracks([(TrackId::VIDEO, testing::h264()), (TrackId::AUDIO, testing::flac())]);
+        let pictures: Vec<ClipPacket> = tracks.first(TrackKind::Video).map(packets_of).unwrap_or_default();
+        let rounds = (0..length / LENGTH_MS + 1).map(|round| MediaTime::from_millis(round * LENGTH_MS));
+        let mut packets: Vec<ClipPacket> = rounds
+            .flat_map(|from| {
+                pictures.iter().cloned().map(move |packet| ClipPacket { dts: packet.dts + from, ..packet })
+            })
+            .filter(|packet| packet.dts < MediaTime::from_millis(length))
+            .collect();
+        packets.extend(tones(parts));
+        packets.sort_by_key(|packet| packet.dts);
+        Self::from_parts(tracks, packets, MediaTime::from_millis(length))
+    }
+}
+
+/// Samples of a frame of FLAC, and of a second.
+const FLAC_SAMPLES: u32 = 4096;
+const RATE: u32 = 48_000;
+
+fn tones(parts: &[(u32, f64, f64)]) -> impl Iterator<Item = ClipPacket> {
+    let length: u32 = parts.iter().map(|(seconds, ..)| seconds * RATE).sum();
+    let amplitudes = |at: u32| {
+        let mut ends = parts.iter().scan(0, |end, (seconds, left, right)| {
+            *end += seconds * RATE;
+            Some((*end, *left, *right))
+        });
+        ends.find(|(end, ..)| at < *end).map_or([0.0; 2], |(_, left, right)| [left, right])
+    };
+    (0..length / FLAC_SAMPLES).map(move |number| {
+        let from = number * FLAC_SAMPLES;
+        let samples: Vec<[i16; 2]> = (from..from + FLAC_SAMPLES)
+            .map(|at| {
+                let tone = (std::f64::consts::TAU * 440.0 * f64::from(at) / f64::from(RATE)).sin() * 32_767.0;
+                #[expect(clippy::cast_possible_truncation, reason = "it is cut off at full scale")]
+                amplitudes(at).map(|amplitude| (tone * amplitude) as i16)
+            })
+            .collect();
+        ClipPacket {
+            track: TrackId::AUDIO,
+            kind: TrackKind::Audio,
+            dts: MediaTime::from_ticks(i64::from(from) * 90_000 / i64::from(RATE)),
+            composition_ms: 0,
+            keyframe: true,
+            payload: testing::flac_frame(number, &samples).into(),
+        }
+    })
+}
+
 fn codec(name: &str) -> anyhow::Result<CodecParameters> {
     Ok(match name {
         "h264" => testing::h264(),

@@ -29,6 +29,7 @@ fn settings() -> ChannelSettings {
         recording: RecordingSettings::default(),
         takeover: Takeover::Refuse,
         slate: SlateChoice::BuiltIn,
+        loudness: Some(-16),
         srt: SrtTerms::default(),
         viewing: ViewingRules::default(),
     }

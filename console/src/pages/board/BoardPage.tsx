@@ -5,7 +5,7 @@ import type { Live } from "../../api/live";
 import { EmptyNote, LoadingNote } from "../../components/Notes";
 import { inOrder, summary } from "../../lib/state";
 import { AddChannel } from "./AddChannel";
-import { DiskNote } from "../../components/DiskNote";
+import { FindingList } from "../../components/FindingList";
 import { ChannelCard } from "./ChannelCard";
 import { Headline } from "./Headline";
 
@@ -21,7 +21,11 @@ export function BoardPage() {
           <Plus className="size-4" /> Add channel
         </button>
       </div>
-      {board.disk && <DiskNote disk={board.disk} />}
+      {board.findings.length > 0 && (
+        <div className="panel mb-4 [&>div]:border-b-0">
+          <FindingList findings={board.findings} />
+        </div>
+      )}
       {board.channels.length === 0 && (
         <div className="panel">
           <EmptyNote title="No channels yet.">

@@ -1,7 +1,9 @@
 import { ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
+import { useMute } from "../../api/queries";
 import type { LiveChannel } from "../../api/types";
+import { FindingList } from "../../components/FindingList";
 import { StateText } from "../../components/StateText";
 import { clock } from "../../lib/format";
 import { channelTone } from "../../lib/state";
@@ -27,6 +29,19 @@ function since(channel: LiveChannel): string {
   }
 }
 
+/** What is wrong or odd; on the channel's own page it can be muted for the show. */
+function Findings({ channel, canMute }: { channel: LiveChannel; canMute: boolean }) {
+  const mute = useMute(channel.name);
+  if (!canMute) return <FindingList findings={channel.findings} />;
+  const change = (isMuted: boolean) => (code: string) => mute.mutate({ code, isMuted });
+  return (
+    <>
+      <FindingList findings={channel.findings} onMute={change(true)} onUnmute={change(false)} />
+      {mute.error && <p className="px-5 py-2 text-sm text-error">{mute.error.message}</p>}
+    </>
+  );
+}
+
 /** A channel with its source on the left and its legs on the right. */
 export function ChannelCard({ channel, isLinked = true }: { channel: LiveChannel; isLinked?: boolean }) {
   const [isOpen, setOpen] = useState(false);
@@ -47,6 +62,7 @@ export function ChannelCard({ channel, isLinked = true }: { channel: LiveChannel
         </div>
         <StateText tone={channelTone(channel)}>{since(channel)}</StateText>
       </div>
+      <Findings channel={channel} canMute={!isLinked && Boolean(channel.session)} />
       {hasPicture && isOpen && <Opened channel={channel.name} title={channel.title} onClose={() => setOpen(false)} />}
       <div className="grid md:grid-cols-[15rem_4.5rem_1fr]">
         <div>

@@ -2,13 +2,16 @@ import { Lamp } from "../../components/Lamp";
 import { count } from "../../lib/format";
 import type { Summary, Tone } from "../../lib/state";
 
-function verdict({ onAir, holding, carrying, wanted }: Summary): { tone: Tone; text: string; more: string } {
-  const legs = `${carrying} of ${count(wanted, "leg carries", "legs carry")}`;
+function verdict(summary: Summary): { tone: Tone; text: string; more: string } {
+  const { onAir, holding, carrying, wanted, findings, hasAlarm } = summary;
+  const found = findings > 0 ? [count(findings, "finding", "findings")] : [];
+  const legs = [`${carrying} of ${count(wanted, "leg carries", "legs carry")}`, ...found].join(" · ");
   if (holding > 0) return { tone: "trouble", text: `${count(holding, "channel waits", "channels wait")} for an encoder`, more: legs };
   if (onAir === 0) return { tone: "idle", text: "Nothing is on air", more: "" };
   const text = `${count(onAir, "channel", "channels")} on air`;
-  if (wanted === 0) return { tone: "good", text, more: "no destinations are on" };
-  return { tone: carrying === wanted ? "good" : "trouble", text, more: legs };
+  const tone = hasAlarm ? "bad" : carrying < wanted || findings > 0 ? "trouble" : "good";
+  if (wanted === 0) return { tone, text, more: ["no destinations are on", ...found].join(" · ") };
+  return { tone, text, more: legs };
 }
 
 /** Are we on air, is it good, does everyone get it: in one line. */

@@ -24,12 +24,7 @@ function LineNote({ line }: { line: LiveLine }) {
     `round trip ${line.rtt_ms.toFixed(line.rtt_ms < 10 ? 1 : 0)} ms`,
     `latency ${line.latency_ms} ms`,
   ];
-  return (
-    <>
-      <p className="mt-1 text-sm text-base-content/75">SRT line: {figures.join(" · ")}</p>
-      {line.finding && <p className="mt-1 text-sm text-warning">{line.finding}</p>}
-    </>
-  );
+  return <p className="mt-1 text-sm text-base-content/75">SRT line: {figures.join(" · ")}</p>;
 }
 
 /** A leg: state, rate out with its last minute, delay, drops, redials, and its switch. */
@@ -71,11 +66,6 @@ export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
       </div>
       {note && <p className="mt-1 text-sm text-base-content/75">{note}</p>}
       {leg.line && <LineNote line={leg.line} />}
-      {leg.breaches.map((breach) => (
-        <p key={breach} className="mt-1 text-sm text-warning">
-          Limits sheet: {breach}
-        </p>
-      ))}
       {change.error && <p className="mt-1 text-sm text-error">{change.error.message}</p>}
     </div>
   );

@@ -1,4 +1,5 @@
 import type { LiveAudio, LiveChannel, LiveSession } from "../../api/types";
+import { LevelBars } from "../../components/LevelBars";
 import { bitrate, clock, megabits } from "../../lib/format";
 import { Fact } from "./Fact";
 import { LineFacts } from "./LineFacts";
@@ -26,6 +27,24 @@ function soundLabel({ name, language }: LiveAudio): string | undefined {
 function recording({ recorder, take }: LiveSession): string {
   if (recorder === "recording" && take) return `take ${take.number}, ${clock(take.duration_ms)}`;
   return recorder === "waiting" ? "waits for a keyframe" : recorder;
+}
+
+/** A track of sound with its level, or why it is not listened to. */
+function Sound({ track, label }: { track: LiveAudio; label: string }) {
+  return (
+    <>
+      <Fact label={label} value={soundFormat(track)} more={soundLabel(track)} />
+      {track.heard && track.heard.channels.length > 0 && (
+        <div>
+          <dt className="sr-only">{label}, level</dt>
+          <dd>
+            <LevelBars heard={track.heard} label={label} />
+          </dd>
+        </div>
+      )}
+      {track.not_heard && <Fact label="" value={track.not_heard} />}
+    </>
+  );
 }
 
 /** What comes in: bitrate and frame rate large, the rest beside their names. */
@@ -61,12 +80,7 @@ export function SourceFacts({ channel }: { channel: LiveChannel }) {
         {video && <Fact label="Keyframes" value={keyframes(session)} />}
         {audio.length === 0 && <Fact label="Sound" value="none" />}
         {audio.map((track, place) => (
-          <Fact
-            key={place}
-            label={audio.length > 1 ? `Sound ${place + 1}` : "Sound"}
-            value={soundFormat(track)}
-            more={soundLabel(track)}
-          />
+          <Sound key={place} track={track} label={audio.length > 1 ? `Sound ${place + 1}` : "Sound"} />
         ))}
         {audio.length > 0 && <Fact label="Sound rate" value={bitrate(session.audio_bitrate_bps)} />}
         <Fact label="Key" value={session.key_label} />
@@ -79,21 +93,6 @@ export function SourceFacts({ channel }: { channel: LiveChannel }) {
         {session.loss_count > 0 && <Fact label="Encoder lost" value={`${session.loss_count}×`} />}
       </dl>
       {session.line && <LineFacts line={session.line} />}
-      {publishing?.fault && (
-        <p role="alert" className="mt-3 rounded-field bg-error/15 p-2 text-sm text-error">
-          Not published to {publishing.depot} as it should be: {publishing.fault}
-        </p>
-      )}
-      {session.recorder_reason && (
-        <p role="alert" className="mt-3 rounded-field bg-error/15 p-2 text-sm text-error">
-          The recording is stopped: {session.recorder_reason}. It goes on by itself when it can.
-        </p>
-      )}
-      {session.findings.map((finding) => (
-        <p key={finding} className="mt-3 rounded-field bg-warning/15 p-2 text-sm text-warning">
-          {finding}
-        </p>
-      ))}
     </div>
   );
 }

@@ -2,7 +2,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { cleanup, fireEvent, render, screen, waitFor } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { LiveChannel, LiveLeg, LiveSession } from "../../api/types";
+import type { Finding, LiveChannel, LiveLeg, LiveSession, LiveVideo } from "../../api/types";
 import { ChannelCard } from "./ChannelCard";
 import { Headline } from "./Headline";
 
@@ -30,11 +30,29 @@ function leg(destination: string, state: LiveLeg["state"], more: Partial<LiveLeg
     dropped_ms: 0,
     delay_ms: 0,
     redial_count: 0,
-    breaches: [],
     trace: [],
     ...more,
   };
 }
+
+function finding(code: string, more: Partial<Finding> = {}): Finding {
+  return { code, severity: "warning", cause: code, advice: "set it to less", destinations: [], is_muted: false, ...more };
+}
+
+const picture: LiveVideo = {
+  codec: "H.264 High",
+  width: 1280,
+  height: 720,
+  frame_rate: 29.97,
+  bitrate_bps: 1_612_000,
+  keyframe_spacing_ms: 2000,
+  uneven_share: 0,
+  missing_share: 0,
+  group_pictures: 60,
+  group_bps: 1_600_000,
+  reordered_run: 0,
+  has_open_groups: false,
+};
 
 const session: LiveSession = {
   id: 7,
@@ -47,17 +65,10 @@ const session: LiveSession = {
   is_slate_on: false,
   is_rehearsal: false,
   encoder: "stand-in",
-  video: {
-    codec: "H.264 High",
-    width: 1280,
-    height: 720,
-    frame_rate: 29.97,
-    bitrate_bps: 1_612_000,
-    keyframe_spacing_ms: 2000,
-  },
-  audio: [{ codec: "AAC", sample_rate_hz: 48_000, channel_count: 2 }],
+  video: picture,
+  audio: [{ codec: "AAC", sample_rate_hz: 48_000, channel_count: 2, bitrate_bps: 128_000 }],
   audio_bitrate_bps: 128_000,
-  findings: [],
+  arrival: { rate_1s_bps: 1_740_000, rate_10s_bps: 1_740_000, jitter_ms: 1, longest_pause_ms: 0, largest_burst_ms: 0 },
   bitrate_bps: 1_740_000,
   unusable_count: 0,
   clock_fault_count: 0,
@@ -67,7 +78,7 @@ const session: LiveSession = {
 const viewers = { segments: 0, pictures: 0, stream: 0, rtmp: 0, srt: 0, total: 0 };
 
 function channel(more: Partial<LiveChannel> = {}): LiveChannel {
-  return { name: "finish-line", title: "Finish line", state: "on air", viewers, session, legs: [leg("plovio", "carrying")], ...more };
+  return { name: "finish-line", title: "Finish line", state: "on air", viewers, session, findings: [], legs: [leg("plovio", "carrying")], ...more };
 }
 
 function show(entry: LiveChannel): void {
@@ -92,8 +103,9 @@ describe("headline", () => {
     [{ onAir: 2, holding: 0, channels: 2, carrying: 1, wanted: 1 }, "2 channels on air", "1 of 1 leg carries"],
     [{ onAir: 1, holding: 0, channels: 1, carrying: 0, wanted: 0 }, "1 channel on air", "no destinations are on"],
     [{ onAir: 1, holding: 1, channels: 2, carrying: 2, wanted: 2 }, "1 channel waits for an encoder", "2 of 2 legs carry"],
+    [{ onAir: 1, holding: 0, channels: 1, carrying: 2, wanted: 2, findings: 2 }, "1 channel on air", "2 of 2 legs carry · 2 findings"],
   ])("answers %o with “%s”", (summary, text, more) => {
-    render(<Headline summary={summary} />);
+    render(<Headline summary={{ findings: 0, hasAlarm: false, ...summary }} />);
     expect(screen.getByText(text)).toBeTruthy();
     if (more) expect(screen.getByText(more)).toBeTruthy();
   });
@@ -102,11 +114,11 @@ describe("headline", () => {
 describe("channel card", () => {
   it("shows every track of sound, and pictures whose size nobody tells", () => {
     const audio = [
-      { codec: "AAC", sample_rate_hz: 48_000, channel_count: 2, name: "Programme mix", language: "en" },
-      { codec: "Opus", sample_rate_hz: 48_000, channel_count: 1, name: null, language: "cy" },
-      { codec: "AC-3", sample_rate_hz: 48_000, channel_count: 6 },
+      { codec: "AAC", sample_rate_hz: 48_000, channel_count: 2, name: "Programme mix", language: "en", bitrate_bps: 128_000 },
+      { codec: "Opus", sample_rate_hz: 48_000, channel_count: 1, name: null, language: "cy", bitrate_bps: 64_000 },
+      { codec: "AC-3", sample_rate_hz: 48_000, channel_count: 6, bitrate_bps: 384_000 },
     ];
-    const video = { codec: "VP9", width: null, height: null, frame_rate: 30, bitrate_bps: 1_610_000 };
+    const video = { ...picture, codec: "VP9", width: null, height: null };
     show(channel({ viewers: { ...viewers, srt: 2, total: 2 }, session: { ...session, audio, video } }));
     for (const text of ["Programme mix · en", "cy"]) expect(screen.getByText(text), text).toBeTruthy();
     for (const text of ["Sound 1", "Opus 48 kHz mono", "AC-3 48 kHz 6 ch", "not told", "VP9", "Viewers", "2"]) {
@@ -138,15 +150,18 @@ describe("channel card", () => {
   it("shows the last minute, the limits that are not kept, and what was dropped", () => {
     const slow = leg("tindrel", "carrying", {
       trace: [1_000_000, 2_000_000, 500_000],
-      breaches: ["the bitrate is 2.0 Mbit/s and it takes 1.0: set the encoder to less"],
       dropped_frame_count: 90,
       dropped_ms: 3000,
       behind_ms: 30_250,
       delay_ms: 30_000,
     });
-    show(channel({ legs: [slow] }));
+    const over = finding("limit_bitrate", { cause: "the bitrate is 2.0 Mbit/s and it takes 1.0", destination: "tindrel", destinations: ["tindrel"] });
+    show(channel({ legs: [slow], findings: [over] }));
     expect(screen.getByRole("img", { name: "Bitrate to tindrel over the last minute" })).toBeTruthy();
-    expect(screen.getByText(/^Limits sheet: the bitrate is 2.0/)).toBeTruthy();
+    const found = screen.getByRole("list", { name: "Findings" });
+    for (const text of ["the bitrate is 2.0 Mbit/s and it takes 1.0", "tindrel", "set it to less"]) {
+      expect(found.textContent).toContain(text);
+    }
     expect(screen.getByText("90 (3.0 s)")).toBeTruthy();
     expect(screen.getByText("30.3 s").className).not.toContain("text-warning");
   });
@@ -182,10 +197,12 @@ describe("channel card", () => {
   });
 
   it("names what the stream lacks", () => {
-    const silent = { ...session, audio: [], findings: ["sound format 11 is not carried; set the encoder to AAC or Opus"] };
-    show(channel({ session: silent }));
+    const silent = { ...session, audio: [] };
+    const known = finding("groups_open", { is_muted: true });
+    show(channel({ session: silent, findings: [finding("not_carried", { advice: "set the encoder to AAC or Opus" }), known] }));
     expect(screen.getByText("none")).toBeTruthy();
     expect(screen.getByText(/set the encoder to AAC/)).toBeTruthy();
+    expect(screen.getByText("groups open"), "what is muted is only named").toBeTruthy();
   });
 
   it("counts down while it holds", () => {

@@ -32,6 +32,7 @@ export function Rules({ channel, onClose }: { channel: Channel; onClose: () => v
       hold_ms: Math.round(Number(fieldText(form, "hold")) * 1000),
       takeover: fieldText(form, "takeover") as Takeover,
       slate: fieldText(form, "slate") as SlateChoice,
+      loudness_lufs: Number(fieldText(form, "loudness")) || 0,
       srt: srtChange(form),
     });
     if (clip) await upload.mutateAsync(clip);
@@ -52,6 +53,7 @@ export function Rules({ channel, onClose }: { channel: Channel; onClose: () => v
           className="file-input mt-1 w-full"
           hint="Codec and size like the show's. Where it does not fit, the built-in picture is sent."
         />
+        <Field label="Loudness, LUFS" name="loudness" type="number" min={-40} max={0} defaultValue={channel.loudness_lufs ?? ""} placeholder="none" hint="As in -16 for most platforms, or -23 (EBU R 128). It is said when the sound is louder or softer." />
         <Select label="A second encoder comes" name="takeover" defaultValue={channel.takeover} options={TAKEOVERS} hint="One with the same key always replaces its old connection. One with a backup key waits." />
         <SrtFields
           srt={channel.srt}

@@ -2,7 +2,7 @@ import { ArrowLeft } from "lucide-react";
 import type { ReactNode } from "react";
 import { Link, useParams } from "react-router";
 import { useReport, useSession } from "../../api/queries";
-import type { LegReport, Session, ShowReport } from "../../api/types";
+import type { FindingReport, LegReport, Session, ShowReport } from "../../api/types";
 import { ErrorNote, LoadingNote } from "../../components/Notes";
 import { clock, count, dropped, moment, seconds, size, span } from "../../lib/format";
 import { Section } from "../channel/Section";
@@ -97,13 +97,26 @@ function Troubles({ legs }: { legs: LegReport[] }) {
             nothing for {seconds(gap.length_ms)}: {gap.reason}
           </Line>
         )),
-        ...[...leg.breaches, ...(leg.note ? [leg.note] : [])].map((text) => (
+        ...[...(leg.breaches ?? []), ...(leg.note ? [leg.note] : [])].map((text) => (
           <Line key={`${leg.destination} ${text}`} time="" name={leg.destination}>
             {text}
           </Line>
         )),
       ])}
     </ul>
+  );
+}
+
+/** A finding with its time: from when, and for how long. */
+function Found({ finding }: { finding: FindingReport }) {
+  const { at_ms: from, until_ms: until, cause, advice, destinations, severity } = finding;
+  const length = until === null || until === undefined ? "to the end" : `for ${seconds(until - from)}`;
+  return (
+    <Line time={clock(from)} name={length}>
+      <span className={severity === "alarm" ? "font-medium text-error" : severity === "warning" ? "font-medium text-warning" : "font-medium"}>{cause}</span>
+      {destinations.length > 0 && <span className="text-base-content/65"> ({destinations.join(", ")})</span>}
+      <span className="block text-base-content/75">{advice}</span>
+    </Line>
   );
 }
 
@@ -117,9 +130,9 @@ export function SessionPage() {
   if (error || !session.data || !report.data) return <ErrorNote error={error} />;
   const { legs, source, events } = report.data;
   const channel = session.data.session.channel;
-  const isTroubled = legs.some((leg) => leg.gaps.length > 0 || leg.breaches.length > 0 || leg.note);
+  const isTroubled = legs.some((leg) => leg.gaps.length > 0 || (leg.breaches?.length ?? 0) > 0 || leg.note);
   const wrong = [
-    ...source.findings,
+    ...(source.findings ?? []),
     ...(source.loss_count > 0 ? [`The encoder was lost ${count(source.loss_count, "time", "times")}.`] : []),
     ...(source.unusable_count > 0 ? [`${count(source.unusable_count, "message", "messages")} could not be used.`] : []),
   ];
@@ -133,6 +146,15 @@ export function SessionPage() {
         <Section title="Destinations">
           <Legs report={report.data} />
         </Section>
+        {report.data.findings && report.data.findings.length > 0 && (
+          <Section title="Findings">
+            <ul className="divide-y divide-base-300">
+              {report.data.findings.map((finding) => (
+                <Found key={`${finding.code} ${finding.at_ms} ${finding.destinations}`} finding={finding} />
+              ))}
+            </ul>
+          </Section>
+        )}
         {isTroubled && (
           <Section title="Troubles">
             <Troubles legs={legs} />

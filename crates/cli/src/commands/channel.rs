@@ -86,6 +86,9 @@ pub(super) struct Add {
     /// What is sent while a session waits for its encoder. Upload a clip with `slate upload`.
     #[arg(long)]
     slate: Option<Slate>,
+    /// The loudness that its sound is to have, in LUFS, as in -16; 0 is for none.
+    #[arg(long, value_name = "LUFS", allow_negative_numbers = true)]
+    loudness: Option<i8>,
     #[command(flatten)]
     srt: SrtTerms,
     #[command(flatten)]
@@ -143,6 +146,9 @@ pub(super) struct Change {
     /// What is sent while a session waits for its encoder; in mid-show too.
     #[arg(long)]
     slate: Option<Slate>,
+    /// The loudness that its sound is to have, in LUFS, as in -16; 0 is for none.
+    #[arg(long, value_name = "LUFS", allow_negative_numbers = true)]
+    loudness: Option<i8>,
     #[command(flatten)]
     srt: SrtTerms,
     #[command(flatten)]
@@ -209,6 +215,7 @@ impl Add {
             recording: self.recording.change()?,
             takeover: self.takeover.map(Takeover::choice).unwrap_or_default(),
             slate: self.slate.map(Slate::choice).unwrap_or_default(),
+            loudness_lufs: self.loudness.unwrap_or(0),
             srt: self.srt.change()?,
             viewing: self.viewing.change()?,
         })
@@ -223,6 +230,7 @@ impl Change {
             recording: self.recording.change()?,
             takeover: self.takeover.map(Takeover::choice),
             slate: self.slate.map(Slate::choice),
+            loudness_lufs: self.loudness,
             srt: self.srt.change()?,
             viewing: self.viewing.change()?,
         })

@@ -1,7 +1,7 @@
 use clap::Subcommand;
 use waverant_model::{Board, LegState, LiveAudio, LiveChannel, LiveLeg, LiveLine, LiveSession};
 
-use super::{dash, number, word};
+use super::{dash, finding, number, word};
 use crate::client::Client;
 use crate::error::Failure;
 use crate::output::{Column, Report, bitrate, duration};
@@ -22,8 +22,12 @@ impl Live {
         }
         table(report, &sounds(channels), &sound_columns())?;
         table(report, &lines(channels), &line_columns())?;
-        for (name, finding) in findings(channels) {
-            writeln!(report.out, "{name}: {finding}")?;
+        let found = finding::all(&board, None);
+        if !found.is_empty() {
+            writeln!(report.out)?;
+        }
+        for found in &found {
+            writeln!(report.out, "{}", finding::line(found))?;
         }
         table(report, &legs(channels), &leg_columns())
     }
@@ -109,27 +113,6 @@ fn losses(line: &LiveLine) -> String {
     sparkline(&joined)
 }
 
-/// What is wrong or odd about the streams that come in, the limits of destinations that they do not keep, the
-/// lines to destinations, and what keeps shows from depots.
-fn findings(channels: &[LiveChannel]) -> Vec<(&str, String)> {
-    let streams = channels.iter().flat_map(|channel| {
-        let found = channel.session.iter().flat_map(|session| &session.findings);
-        found.map(|finding| (channel.name.as_str(), finding.clone()))
-    });
-    let legs = || channels.iter().flat_map(|channel| &channel.legs);
-    let breaches = legs().flat_map(|leg| {
-        leg.breaches.iter().map(|breach| (leg.destination.as_str(), format!("limits sheet: {breach}")))
-    });
-    let of_line = |leg: &'_ LiveLeg| leg.line.as_ref().and_then(|line| line.finding.clone());
-    let lines = legs().filter_map(|leg| Some((leg.destination.as_str(), of_line(leg)?)));
-    let of_depot =
-        |channel: &'_ LiveChannel| channel.publishing.as_ref().and_then(|publishing| publishing.fault.clone());
-    let depots = channels.iter().filter_map(|channel| {
-        Some((channel.name.as_str(), format!("not published as it should be: {}", of_depot(channel)?)))
-    });
-    streams.chain(breaches).chain(lines).chain(depots).collect()
-}
-
 fn channel_columns() -> [Column<LiveChannel>; 8] {
     [
         Column::text("channel", |row| row.name.clone()),
@@ -178,7 +161,11 @@ fn sound(session: &LiveSession) -> String {
 }
 
 fn sound_format(track: &LiveAudio) -> String {
-    format!("{} {} kHz, {} ch", track.codec, f64::from(track.sample_rate_hz) / 1000.0, track.channel_count)
+    let loudness = track.heard.as_ref().map_or(String::new(), |heard| {
+        heard.short_term.map_or(", silent".to_owned(), |loudness| format!(", {loudness:.1} LUFS"))
+    });
+    let rate = f64::from(track.sample_rate_hz) / 1000.0;
+    format!("{} {rate} kHz, {} ch{loudness}", track.codec, track.channel_count)
 }
 
 /// A leg, with its channel's name.
@@ -246,19 +233,21 @@ mod tests {
     fn several_sounds_have_a_table() {
         let sound = |name: Value| {
             let (rate, channels) = (48_000, 2);
-            json!({"codec": "AAC", "sample_rate_hz": rate, "channel_count": channels, "name": name, "language": "en"})
+            json!({"codec": "AAC", "sample_rate_hz": rate, "channel_count": channels, "name": name, "language": "en",
+                "bitrate_bps": 0.0, "heard": null, "not_heard": null, "drift_ms_per_minute": null})
         };
         let channel = |name: &str, sounds: Option<Vec<Value>>| -> LiveChannel {
             let session = sounds.map(|audio| {
                 json!({"id": 1, "started_at": "2026-05-17T14:00:00Z", "state_for_ms": 0, "hold_left_ms": null,
                     "loss_count": 0, "publisher_address": "", "key_label": "", "waiting": [], "is_slate_on": false,
                     "is_rehearsal": false, "encoder": "", "video": null, "audio": audio, "bitrate_bps": 0.0,
-                    "audio_bitrate_bps": 0.0, "findings": [], "line": null, "unusable_count": 0,
+                    "audio_bitrate_bps": 0.0, "arrival": {"rate_1s_bps": 0.0, "rate_10s_bps": 0.0, "jitter_ms": 0.0,
+                    "longest_pause_ms": 0, "largest_burst_ms": 0, "clock_ppm": null}, "line": null, "unusable_count": 0,
                     "clock_fault_count": 0, "recorder": "off", "recorder_reason": null, "take": null})
             });
             let viewers = waverant_model::ViewerCounts::default();
             let channel = json!({"name": name, "title": name, "state": "off air", "viewers": viewers, "session": session,
-                "legs": []});
+                "legs": [], "findings": []});
             serde_json::from_value(channel).unwrap()
         };
         let one = channel("finish-line", Some(vec![sound(json!("Mix"))]));

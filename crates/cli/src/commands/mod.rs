@@ -4,6 +4,7 @@ mod account;
 mod channel;
 mod depot;
 mod destination;
+mod finding;
 mod key;
 mod limits;
 mod link;
@@ -55,6 +56,9 @@ enum Command {
     /// What is on air.
     #[command(subcommand)]
     Live(live::Live),
+    /// What is wrong or odd, why, and what to do.
+    #[command(subcommand)]
+    Finding(finding::Finding),
     /// Channels.
     #[command(subcommand)]
     Channel(channel::Channel),
@@ -109,6 +113,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::SignOut => account::sign_out(&mut report),
         Command::FirstRun(command) => command.run(&mut report),
         Command::Live(command) => command.run(&mut report),
+        Command::Finding(command) => command.run(&mut report),
         Command::Channel(command) => command.run(&mut report),
         Command::Key(command) => command.run(&mut report),
         Command::Destination(command) => command.run(&mut report),

@@ -1,7 +1,9 @@
 use clap::Subcommand;
-use waverant_model::{LegOutcome, LegReport, Listed, Session as Kept, SessionDetail, ShowReport, SourceReport};
+use waverant_model::{
+    FindingReport, LegOutcome, LegReport, Listed, Session as Kept, SessionDetail, ShowReport, SourceReport,
+};
 
-use super::dash;
+use super::{dash, word};
 use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report, duration, moment, size};
@@ -85,6 +87,12 @@ pub(super) fn print_report(show: &ShowReport, report: &mut Report<'_>) -> Result
     for finding in findings {
         writeln!(report.out, "finding: {finding}")?;
     }
+    for finding in &show.findings {
+        writeln!(report.out, "{}", told_of_finding(finding))?;
+    }
+    if show.more_finding_count > 0 {
+        writeln!(report.out, "and {} findings more", show.more_finding_count)?;
+    }
     writeln!(report.out)?;
     report.table(&show.legs, &report_columns())?;
     let told: Vec<String> = show.legs.iter().flat_map(told_of_leg).collect();
@@ -98,6 +106,13 @@ pub(super) fn print_report(show: &ShowReport, report: &mut Report<'_>) -> Result
         }
     }
     Ok(())
+}
+
+fn told_of_finding(finding: &FindingReport) -> String {
+    let FindingReport { severity, at_ms, until_ms, cause, advice, destinations, .. } = finding;
+    let until = until_ms.map_or_else(|| "to the end".to_owned(), |until| format!("to {}", duration(until)));
+    let reach = if destinations.is_empty() { String::new() } else { format!(" [{}]", destinations.join(", ")) };
+    format!("{} from {} {until}: {cause}{reach}: {advice}", word(*severity), duration(*at_ms))
 }
 
 /// Gaps, limits and notes of a leg, a line each.

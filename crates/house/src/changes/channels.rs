@@ -1,3 +1,5 @@
+use std::ops::RangeInclusive;
+
 use time::OffsetDateTime;
 use waverant_model::{AddChannel, ChangeChannel, ChangeRecording, ChangeViewing};
 use waverant_relay::{Actor, ChannelName, ViewingRules};
@@ -23,6 +25,19 @@ fn checked_hold(hold_ms: u32) -> Result<u32, HouseError> {
     Ok(hold_ms)
 }
 
+/// Loudness that a channel may be meant to have, in LUFS.
+const LOUDNESS: RangeInclusive<i8> = -40..=-5;
+
+/// 0 is none.
+fn checked_loudness(lufs: i8) -> Result<Option<i8>, HouseError> {
+    if lufs != 0 && !LOUDNESS.contains(&lufs) {
+        let (least, most) = (LOUDNESS.start(), LOUDNESS.end());
+        let told = format!("{lufs} is not between {least} and {most} LUFS; 0 is for none");
+        return Err(HouseError::invalid("loudness_lufs", told));
+    }
+    Ok(Some(lufs).filter(|lufs| *lufs != 0))
+}
+
 impl House {
     /// Adds a channel.
     ///
@@ -36,6 +51,7 @@ impl House {
             recording: self.checked_recording(form.recording, RecordingSettings::default()).await?,
             takeover: takeover_of(form.takeover),
             slate: slate_of(form.slate),
+            loudness: checked_loudness(form.loudness_lufs)?,
             srt: srt::changed(form.srt, SrtTerms::default())?,
             viewing: self.checked_viewing(&form.viewing, ViewingRules::default()).await?,
         };
@@ -58,6 +74,7 @@ impl House {
             recording: self.checked_recording(form.recording, present.recording).await?,
             takeover: form.takeover.map_or(present.takeover, takeover_of),
             slate: form.slate.map_or(present.slate, slate_of),
+            loudness: form.loudness_lufs.map_or(Ok(present.loudness), checked_loudness)?,
             srt: srt::changed(form.srt, present.srt)?,
             viewing: self.checked_viewing(&form.viewing, present.viewing).await?,
         };

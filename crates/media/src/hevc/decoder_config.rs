@@ -2,7 +2,7 @@ use bytes::Bytes;
 
 use super::HevcSequence;
 use crate::config_error::ConfigError;
-use crate::{BitReader, OutOfBits, unescape_rbsp};
+use crate::{BitReader, NalUnits, OutOfBits, unescape_rbsp};
 
 /// NAL unit type of a sequence parameter set.
 ///
@@ -10,6 +10,10 @@ use crate::{BitReader, OutOfBits, unescape_rbsp};
 const SPS: u8 = 33;
 const VPS: u8 = 32;
 const PPS: u8 = 34;
+
+/// NAL unit types of slices end before this one, and those of decodable leading pictures.
+const FIRST_OTHER: u8 = 32;
+const DECODABLE_LEADING: [u8; 2] = [6, 7];
 
 /// Bytes of an SPS before `profile_tier_level`, and of its general part.
 const BEFORE_PROFILE: usize = 3;
@@ -56,6 +60,12 @@ impl HevcDecoderConfig {
         let sequence = first_sps(&raw, arrays)?.map(HevcSequence::parse).transpose()?;
         let frame_rate = u16::try_from(rate).ok().filter(|rate| *rate > 0);
         Ok(Self { profile, level, length_size, frame_rate, sequence, raw })
+    }
+
+    /// True if the first slice of a picture is of one that leads and can be decoded (RADL).
+    pub(crate) fn is_decodable_leading(&self, payload: &[u8]) -> bool {
+        let kinds = NalUnits::new(payload, self.length_size).filter_map(|unit| Some(unit.first()? >> 1 & 0x3f));
+        kinds.into_iter().find(|kind| *kind < FIRST_OTHER).is_some_and(|kind| DECODABLE_LEADING.contains(&kind))
     }
 
     /// Makes a record, with lengths of four bytes, of parameter sets as a stream carries them.

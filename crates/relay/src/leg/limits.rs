@@ -1,9 +1,4 @@
-use std::time::{Duration, Instant};
-
 use waverant_media::{MediaTime, TrackKind, Tracks};
-
-/// What is measured swings; only what lasts this long counts.
-const LASTING: Duration = Duration::from_secs(10);
 
 /// Measured rates may be over their limit by this factor: encoders do not hit a number exactly.
 const TOLERANCE: f64 = 1.05;
@@ -80,57 +75,52 @@ pub enum Limit {
     AudioTracks,
 }
 
-impl Limit {
-    /// True for what swings and has to last before it counts.
-    fn is_measured(self) -> bool {
-        matches!(self, Self::Bitrate | Self::FrameRate | Self::KeyframeSpacing)
-    }
-}
-
 /// A limit that is not kept.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Breach {
     /// Which one.
     pub limit: Limit,
-    /// What was found, what is accepted, and what to change, in words.
-    pub text: String,
+    /// What was found, and what is accepted.
+    pub cause: String,
+    /// What to change.
+    pub advice: String,
+}
+
+impl Breach {
+    /// All of it in one line.
+    pub fn text(&self) -> String {
+        format!("{}: {}", self.cause, self.advice)
+    }
 }
 
 impl LimitsSheet {
     /// Compares a stream with the sheet.
     pub fn check(&self, facts: &StreamFacts<'_>) -> Vec<Breach> {
         let mut breaches = Vec::new();
-        let mut found = |limit, text| breaches.push(Breach { limit, text });
+        let mut found = |limit, cause: String, advice: String| breaches.push(Breach { limit, cause, advice });
         if self.needs_tls && !facts.is_secure {
-            found(
-                Limit::Tls,
-                "it takes encrypted connections only: use its rtmps:// address, or over SRT a passphrase".to_owned(),
-            );
+            let advice = "use its rtmps:// address, or over SRT a passphrase".to_owned();
+            found(Limit::Tls, "it takes encrypted connections only".to_owned(), advice);
         }
         if let Some(tracks) = facts.tracks {
             self.check_tracks(tracks, &mut found);
         }
         if let Some(max) = self.max_bitrate_bps.filter(|max| facts.bitrate_bps > *max as f64 * TOLERANCE) {
             let (have, max) = (megabits(facts.bitrate_bps), megabits(max as f64));
-            let text = format!("the bitrate is {have} Mbit/s and it takes {max}: set the encoder to less");
-            found(Limit::Bitrate, text);
+            let cause = format!("the bitrate is {have} Mbit/s and it takes {max}");
+            found(Limit::Bitrate, cause, "set the encoder to less".to_owned());
         }
         if let Some(max) = self.max_frame_rate.filter(|max| facts.frame_rate > max * TOLERANCE) {
-            let rate = facts.frame_rate;
-            let text =
-                format!("there are {rate:.1} pictures a second and it takes {max}: set the encoder's frame rate lower");
-            found(Limit::FrameRate, text);
+            let cause = format!("there are {:.1} pictures a second and it takes {max}", facts.frame_rate);
+            found(Limit::FrameRate, cause, "set the encoder's frame rate lower".to_owned());
         }
         if let Some((have, max)) = facts.keyframe_spacing.zip(self.max_keyframe_spacing)
             && have.ticks() as f64 > max.ticks() as f64 * TOLERANCE
         {
-            let text = format!(
-                "keyframes are {:.1} s apart and it takes at most {:.1} s: set the encoder's keyframe interval to {:.0} s",
-                seconds(have),
-                seconds(max),
-                seconds(max).floor().max(1.0)
-            );
-            found(Limit::KeyframeSpacing, text);
+            let (have, max) = (seconds(have), seconds(max));
+            let cause = format!("keyframes are {have:.1} s apart and it takes at most {max:.1} s");
+            let advice = format!("set the encoder's keyframe interval to {:.0} s", max.floor().max(1.0));
+            found(Limit::KeyframeSpacing, cause, advice);
         }
         breaches
     }
@@ -140,7 +130,7 @@ impl LimitsSheet {
         self.video_codecs.iter().chain(&self.audio_codecs).any(|name| name.eq_ignore_ascii_case(codec))
     }
 
-    fn check_tracks(&self, tracks: &Tracks, found: &mut impl FnMut(Limit, String)) {
+    fn check_tracks(&self, tracks: &Tracks, found: &mut impl FnMut(Limit, String, String)) {
         for (kind, limit, codecs) in [
             (TrackKind::Video, Limit::VideoCodec, &self.video_codecs),
             (TrackKind::Audio, Limit::AudioCodec, &self.audio_codecs),
@@ -151,7 +141,8 @@ impl LimitsSheet {
                 && !codecs.iter().any(|codec| codec.eq_ignore_ascii_case(name))
             {
                 let what = if kind == TrackKind::Video { "pictures are" } else { "sound is" };
-                found(limit, format!("the {what} {name} and it takes {}", codecs.join(" or ")));
+                let cause = format!("the {what} {name} and it takes {}", codecs.join(" or "));
+                found(limit, cause, format!("set the encoder to {}", codecs.join(" or ")));
             }
         }
         if let Some((width, height)) = tracks.first(TrackKind::Video).and_then(|video| video.codec.picture_size()) {
@@ -160,57 +151,16 @@ impl LimitsSheet {
             if is_over(long, self.max_long_side) || is_over(short, self.max_short_side) {
                 let side = |max: Option<u32>| max.map_or_else(|| "any".to_owned(), |max| max.to_string());
                 let (most_long, most_short) = (side(self.max_long_side), side(self.max_short_side));
-                let text =
+                let cause =
                     format!("the picture is {width}x{height} and it takes at most {most_long} by {most_short} pixels");
-                found(Limit::Size, text);
+                found(Limit::Size, cause, "set the encoder to a smaller picture".to_owned());
             }
         }
         let sounds = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Audio).count();
         if let Some(max) = self.max_audio_tracks.filter(|max| sounds > *max) {
-            let text = format!("there are {sounds} tracks of sound and it takes {max}: choose one for it");
-            found(Limit::AudioTracks, text);
+            let cause = format!("there are {sounds} tracks of sound and it takes {max}");
+            found(Limit::AudioTracks, cause, "choose one for it".to_owned());
         }
-    }
-}
-
-/// Keeps track of which limits are not kept for good. What is measured must last to count, and must
-/// be kept as long again to be forgiven: a leg that is held back does not flutter.
-#[derive(Clone, Debug, Default)]
-pub struct LimitsWatch {
-    /// Since when a limit is not kept though it does not stand, or kept though it stands.
-    changing: Vec<(Limit, Instant)>,
-    standing: Vec<Breach>,
-}
-
-impl LimitsWatch {
-    /// Takes what a check found at `now`; to be called about once a second.
-    pub fn update(&mut self, now: Instant, found: Vec<Breach>) {
-        let is_in = |list: &[Breach], limit: Limit| list.iter().any(|breach| breach.limit == limit);
-        let before = std::mem::take(&mut self.standing);
-        let differs = |limit: Limit| is_in(&found, limit) != is_in(&before, limit);
-        self.changing.retain(|(limit, _)| differs(*limit));
-        for breach in found.iter().chain(&before) {
-            if differs(breach.limit) && !self.changing.iter().any(|(limit, _)| *limit == breach.limit) {
-                self.changing.push((breach.limit, now));
-            }
-        }
-        let has_lasted = |limit: Limit| {
-            let since = self.changing.iter().find(|(changing, _)| *changing == limit).map(|(_, since)| *since);
-            !limit.is_measured() || since.is_some_and(|since| now.saturating_duration_since(since) >= LASTING)
-        };
-        let forgiven = |breach: &Breach| differs(breach.limit) && has_lasted(breach.limit);
-        let kept: Vec<Breach> =
-            before.iter().filter(|old| !is_in(&found, old.limit) && !forgiven(old)).cloned().collect();
-        let stands = |new: &Breach| is_in(&before, new.limit) || has_lasted(new.limit);
-        self.standing = found.iter().filter(|new| stands(new)).cloned().chain(kept).collect();
-        // What has changed begins its next wait from nothing.
-        let (changing, standing) = (&mut self.changing, &self.standing);
-        changing.retain(|(limit, _)| is_in(&found, *limit) != is_in(standing, *limit));
-    }
-
-    /// The limits that are not kept now.
-    pub fn standing(&self) -> &[Breach] {
-        &self.standing
     }
 }
 
@@ -223,7 +173,6 @@ fn seconds(time: MediaTime) -> f64 {
 }
 
 #[cfg(test)]
-#[expect(clippy::disallowed_methods, reason = "one start instant is taken, then only added to")]
 mod tests {
     use rstest::rstest;
     use waverant_media::TrackId;
@@ -279,7 +228,7 @@ mod tests {
         let tracks = h264_and_aac();
         let breaches = sheet().check(&StreamFacts { tracks: Some(&tracks), ..facts });
         assert_eq!(breaches.iter().map(|breach| breach.limit).collect::<Vec<_>>(), [limit]);
-        assert!(breaches[0].text.contains(part), "{}", breaches[0].text);
+        assert!(breaches[0].text().contains(part), "{}", breaches[0].text());
     }
 
     #[test]
@@ -288,26 +237,8 @@ mod tests {
         let breaches = sheet().check(&good(&many));
         let limits: Vec<Limit> = breaches.iter().map(|breach| breach.limit).collect();
         assert_eq!(limits, [Limit::VideoCodec, Limit::Size, Limit::AudioTracks]);
-        assert_eq!(breaches[0].text, "the pictures are HEVC and it takes H.264");
-        assert_eq!(breaches[1].text, "the picture is 1920x1080 and it takes at most 1280 by 720 pixels");
+        assert_eq!(breaches[0].cause, "the pictures are HEVC and it takes H.264");
+        assert_eq!(breaches[1].cause, "the picture is 1920x1080 and it takes at most 1280 by 720 pixels");
         assert!(sheet().names("h.264") && !sheet().names("HEVC"));
-    }
-
-    #[test]
-    fn what_is_measured_must_last() {
-        let breach = |limit| Breach { limit, text: String::new() };
-        let (start, mut watch) = (Instant::now(), LimitsWatch::default());
-        watch.update(start, vec![breach(Limit::Bitrate), breach(Limit::Tls)]);
-        assert_eq!(watch.standing(), [breach(Limit::Tls)]);
-        watch.update(start + LASTING / 2, vec![]);
-        watch.update(start + LASTING, vec![breach(Limit::Bitrate)]);
-        assert_eq!(watch.standing(), [], "it began anew");
-        watch.update(start + LASTING * 2, vec![breach(Limit::Bitrate)]);
-        assert_eq!(watch.standing(), [breach(Limit::Bitrate)]);
-        watch.update(start + LASTING * 2, vec![]);
-        watch.update(start + LASTING * 3 - Duration::from_secs(1), vec![]);
-        assert_eq!(watch.standing(), [breach(Limit::Bitrate)], "it is forgiven as slowly");
-        watch.update(start + LASTING * 3, vec![]);
-        assert_eq!(watch.standing(), []);
     }
 }

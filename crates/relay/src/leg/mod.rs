@@ -19,7 +19,7 @@ pub use address::{LegAddress, LegAddressError};
 pub use audio_choice::{AudioChoice, AudioPick, AudioPickError, Otherwise};
 pub use flv_output::FlvOutput;
 pub use history::{Gap, LegHistory};
-pub use limits::{Breach, Limit, LimitsSheet, LimitsWatch, OnBreach, StreamFacts};
+pub use limits::{Breach, Limit, LimitsSheet, OnBreach, StreamFacts};
 pub use mask::Mask;
 pub use order::{LegDestination, LegOrder};
 pub use phase::LegPhase;

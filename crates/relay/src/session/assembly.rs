@@ -79,6 +79,11 @@ impl Assembly {
         self.last_problem.as_deref()
     }
 
+    /// True if the last problem is damage that passes; false if it is what is not carried.
+    pub(super) fn is_damage(&self) -> bool {
+        self.problem_fades_at.is_some()
+    }
+
     pub(super) fn poll_packet(&mut self) -> Option<(Packet, Arc<Tracks>)> {
         self.ready.pop_front()
     }

@@ -56,4 +56,10 @@ impl Intake {
         let messages = self.messages.as_ref().and_then(|source| source.last_problem());
         messages.or_else(|| self.bytes.as_ref()?.last_problem())
     }
+
+    /// True if that is damage, which passes; false if it is what is not carried.
+    pub fn is_damage(&self) -> bool {
+        let messages = self.messages.as_ref().map(|source| source.is_damage());
+        messages.or_else(|| self.bytes.as_ref().map(|source| source.is_damage())).unwrap_or(false)
+    }
 }

@@ -89,6 +89,11 @@ impl RtmpSource {
         self.assembly.last_problem()
     }
 
+    /// True if that is damage, which passes; false if it is what is not carried.
+    pub fn is_damage(&self) -> bool {
+        self.assembly.is_damage()
+    }
+
     fn handle_part(&mut self, kind: TrackKind, time: MediaTime, part: TagPart) {
         let TagPart { track, codec, content } = part;
         let Some(id) = TrackId::at(kind, track).filter(|id| self.assembly.has_room_for(*id)) else {

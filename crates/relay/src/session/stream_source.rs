@@ -155,6 +155,11 @@ impl StreamSource {
         self.assembly.last_problem()
     }
 
+    /// True if that is damage, which passes; false if it is what is not carried.
+    pub fn is_damage(&self) -> bool {
+        self.assembly.is_damage()
+    }
+
     fn handle_event(&mut self, event: StreamEvent) {
         match event {
             StreamEvent::Program(streams) => self.set_program(streams),

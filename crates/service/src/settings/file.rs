@@ -23,6 +23,7 @@ pub(super) struct File {
     pub(super) database: Database,
     pub(super) tls: Tls,
     pub(super) limits: Limits,
+    pub(super) checkup: Checkup,
     pub(super) log: Log,
     pub(super) first_run: FirstRun,
 }
@@ -86,6 +87,12 @@ pub(super) struct Limits {
     pub(super) idle_timeout_s: Number,
     pub(super) message_mib: Number,
     pub(super) setup_message_kib: Number,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Checkup {
+    pub(super) cpu_percent: Number,
 }
 
 #[derive(Debug, Default, Deserialize)]

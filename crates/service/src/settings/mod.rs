@@ -114,6 +114,8 @@ pub struct Settings {
     pub slot_sites: Vec<Site>,
     /// The site under which viewers reach this house, if its ports do not tell it.
     pub viewing_site: Option<Site>,
+    /// What hearing and seeing shows may take of one processor.
+    pub checkup_share: f64,
     /// How many may watch.
     pub audience: AudienceLimits,
     /// Bounds on one RTMP peer.
@@ -160,6 +162,8 @@ impl Settings {
         let floor_mib =
             reader.number("house", "recordings_floor_mib", file.house.recordings_floor_mib, 0..=1 << 30, 512)?;
         let undo_s = reader.number("house", "take_undo_s", file.house.take_undo_s, 0..=2_592_000, 600)?;
+        let cpu_percent = reader.number("checkup", "cpu_percent", file.checkup.cpu_percent, 0..=400, 25)?;
+        let checkup_share = f64::from(u32::try_from(cpu_percent).unwrap_or(0)) / 100.0;
         let limits = file.limits;
         Ok(Self {
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
@@ -191,6 +195,7 @@ impl Settings {
             slot_sites: reader.list("house", "slot_sites", file.house.slot_sites)?,
             viewing_site: reader.maybe("house", "viewing_site", file.house.viewing_site)?,
             proxies: reader.list("house", "proxies", file.house.proxies)?,
+            checkup_share,
             audience,
             rtmp_limits,
             log_format: reader.log_format(file.log.format)?,

@@ -68,7 +68,7 @@ async fn an_old_encoder_that_reads_nothing_is_understood() {
     house.wait_until("it is seen", |house| house.live()["session"]["video"]["width"] == 1280).await;
     let live = house.live();
     assert_eq!(live["session"]["audio"][0]["codec"], "AAC");
-    assert_eq!(live["session"]["findings"], json!([]));
+    assert_eq!(live["findings"], json!([]));
 }
 
 /// Two channels over one connection; when one stream ends, the other goes on.

@@ -12,6 +12,7 @@ mod dialects;
 mod endings;
 mod enhanced;
 mod faults;
+mod findings;
 mod full_disk;
 mod house;
 mod kill;

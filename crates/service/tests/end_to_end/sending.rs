@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use serde_json::{Value, json};
+use serde_json::json;
 use waverant_standin::{Clip, Encoder, EncoderEnd, MarkKind, PlatformOptions, compare};
 
 use crate::house::{Ground, House, PATIENCE, PLATFORM_KEY};
@@ -196,8 +196,8 @@ async fn every_destination_gets_its_own_sound() {
     }
 }
 
-fn breaches(leg: &Value) -> String {
-    leg["breaches"].to_string()
+fn findings(house: &House<'_>) -> String {
+    house.live()["findings"].to_string()
 }
 
 /// Limits warn before and in the show; with the choice `do_not_send` nothing is sent.
@@ -209,7 +209,7 @@ async fn limits_warn_or_hold_back() {
     let warned = house.add_platform("quayside", None).await;
     let held = house.add_platform("tindrel", None).await;
     house.call("PATCH", "/destinations/quayside", Some(json!({"limits": {"needs_tls": true, "max_long_side": 854}})));
-    assert!(breaches(&house.leg("quayside")).contains("rtmps://"), "told before the show");
+    assert!(findings(&house).contains("rtmps://"), "told before the show");
     let sheet = json!({"max_short_side": 480, "on_breach": "do_not_send"});
     house.call("PATCH", "/destinations/tindrel", Some(json!({ "limits": sheet })));
     let (status, refused) =
@@ -217,7 +217,7 @@ async fn limits_warn_or_hold_back() {
     assert_eq!(status, 422);
     assert!(refused["detail"].as_str().unwrap().contains("`VHS` is no codec"), "{refused}");
     let watch = async {
-        let is_told = |house: &House<'_>| breaches(&house.leg("quayside")).contains("1280x720");
+        let is_told = |house: &House<'_>| findings(house).contains("1280x720");
         house.wait_until("it is told in the show", is_told).await;
         assert_eq!(house.leg("quayside")["state"], "carrying");
         state_is(&house, "tindrel", "off").await;
@@ -237,7 +237,7 @@ async fn limits_warn_or_hold_back() {
     }
     house.ended_session(1).await;
     let report = house.get("/sessions/1/report");
-    assert!(report["legs"][0]["breaches"].to_string().contains("1280x720"), "{report}");
+    assert!(report["findings"].to_string().contains("1280x720"), "{report}");
 }
 
 /// Orders that come while a leg dials hold when it is there.

@@ -5,8 +5,8 @@ use std::time::{Duration, Instant};
 use parking_lot::Mutex;
 use waverant_media::MediaTime;
 use waverant_relay::{
-    Breach, Leg, LegDestination, LegPolicy, LegRecord, LegState, LimitsWatch, LineMeter, LinePoint, LineQuality,
-    RateMeter, SinkOutput,
+    Leg, LegDestination, LegPolicy, LegRecord, LegState, LineFault, LineMeter, LinePoint, LineQuality, RateMeter,
+    SinkOutput,
 };
 use waverant_srt::Statistics;
 
@@ -32,7 +32,8 @@ pub struct LegStatus {
     most_behind_ms: AtomicU64,
     delay_ms: AtomicU64,
     note: Mutex<Option<String>>,
-    limits: Mutex<Limits>,
+    /// Outgoing bits per second, one value for each of the last seconds.
+    trace: Mutex<VecDeque<u64>>,
     /// The line of a connection over SRT, while there is one.
     line: Mutex<Option<LineMeter>>,
 }
@@ -44,17 +45,8 @@ pub struct LegLine {
     pub quality: LineQuality,
     /// The last two minutes.
     pub points: Vec<LinePoint>,
-    /// What is wrong with it, in words that say what to do.
-    pub finding: Option<String>,
-}
-
-/// How the stream compares with the destination's limits sheet, and the trace of the last minute.
-#[derive(Debug, Default)]
-struct Limits {
-    watch: LimitsWatch,
-    /// Each limit that was ever not kept, with its first words.
-    past: Vec<Breach>,
-    trace: VecDeque<u64>,
+    /// What is wrong with it.
+    pub fault: Option<LineFault>,
 }
 
 /// A leg at one moment.
@@ -74,10 +66,6 @@ pub struct LegSnapshot {
     pub delay: Duration,
     /// What the platform does not get of the stream, in words.
     pub note: Option<String>,
-    /// Limits that are not kept now.
-    pub breaches: Vec<String>,
-    /// Limits that were not kept at some time.
-    pub past_breaches: Vec<String>,
     /// Outgoing bits per second, one value for each of the last seconds.
     pub trace: Vec<u64>,
     /// The line that it goes by, over SRT.
@@ -102,7 +90,7 @@ impl LegStatus {
             most_behind_ms: AtomicU64::new(0),
             delay_ms: AtomicU64::new(0),
             note: Mutex::new(None),
-            limits: Mutex::default(),
+            trace: Mutex::default(),
             line: Mutex::default(),
         }
     }
@@ -167,29 +155,19 @@ impl LegStatus {
     fn line(&self) -> Option<LegLine> {
         let line = self.line.lock();
         let meter = line.as_ref()?;
-        let (points, finding) = (meter.points(clock::now()), meter.finding());
-        Some(LegLine { quality: meter.quality()?, points, finding })
+        let (points, fault) = (meter.points(clock::now()), meter.fault());
+        Some(LegLine { quality: meter.quality()?, points, fault })
     }
 
-    /// Takes what a comparison with the limits sheet found, once a second. Returns what stands, in
-    /// words, if anything does.
-    pub fn note_breaches(&self, now: Instant, found: Vec<Breach>) -> Option<String> {
+    /// Notes what goes out, once a second, to be drawn.
+    pub(crate) fn note_second(&self, now: Instant) {
         let (bitrate, _) = self.meter.lock().rates(now);
-        let mut limits = self.limits.lock();
+        let mut trace = self.trace.lock();
+        if trace.len() == TRACE_LENGTH {
+            trace.pop_front();
+        }
         #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a rate, not below 0")]
-        limits.trace.push_back(bitrate as u64);
-        if limits.trace.len() > TRACE_LENGTH {
-            limits.trace.pop_front();
-        }
-        limits.watch.update(now, found);
-        let standing = limits.watch.standing().to_vec();
-        for breach in &standing {
-            if !limits.past.iter().any(|past| past.limit == breach.limit) {
-                limits.past.push(breach.clone());
-            }
-        }
-        let texts: Vec<String> = standing.into_iter().map(|breach| breach.text).collect();
-        (!texts.is_empty()).then(|| texts.join("; "))
+        trace.push_back(bitrate as u64);
     }
 
     pub(super) fn record(&self) -> LegRecord {
@@ -213,11 +191,7 @@ impl LegStatus {
         let (bitrate_bps, _) = self.meter.lock().rates(clock::now());
         let leg = self.leg.lock().clone();
         let note = self.note.lock().clone();
-        let (breaches, past_breaches, trace) = {
-            let limits = self.limits.lock();
-            let texts = |breaches: &[Breach]| breaches.iter().map(|breach| breach.text.clone()).collect();
-            (texts(limits.watch.standing()), texts(&limits.past), limits.trace.iter().copied().collect())
-        };
+        let trace = self.trace.lock().iter().copied().collect();
         LegSnapshot {
             record: self.record(),
             leg,
@@ -226,8 +200,6 @@ impl LegStatus {
             most_behind_ms: self.most_behind_ms.load(Ordering::Relaxed),
             delay: Duration::from_millis(self.delay_ms.load(Ordering::Relaxed)),
             note,
-            breaches,
-            past_breaches,
             trace,
             line: self.line(),
         }

@@ -1,9 +1,11 @@
 //! A running session: who publishes, its legs and its recorder. The driver of the state machines of the core.
 
+mod checkup;
 mod press;
 mod publisher;
 mod report;
 mod seat;
+mod senses;
 mod slate;
 mod snapshot;
 mod stage;
@@ -22,6 +24,7 @@ use waverant_relay::{
     Attendance, ChannelRules, Gate, HubLimits, LegOrder, NewSession, NotJoined, RecordingMode, SessionState, ShowRecord,
 };
 
+pub use checkup::ShownFinding;
 pub use publisher::Publisher;
 pub use report::{LegReport, ReportedGap, ShowReport};
 pub use seat::Seat;
@@ -35,6 +38,8 @@ use crate::events::Events;
 use crate::feed::{Feed, Feeds};
 use crate::leg::{self, Dialer, LegHandle, LegSnapshot};
 use crate::recorder::{RecorderDesk, Takes};
+use crate::senses::Sensed;
+use checkup::CheckupDesk;
 use press::Press;
 use seat::SeatState;
 use stage::{Stage, StageDoor};
@@ -76,6 +81,8 @@ pub struct Show {
     takes: Arc<Takes>,
     stills: Stills,
     press: Press,
+    checkup: CheckupDesk,
+    sensed: Mutex<Sensed>,
 }
 
 impl Show {
@@ -115,11 +122,14 @@ impl Show {
             takes: Arc::default(),
             stills: Stills::default(),
             press: Press::default(),
+            checkup: CheckupDesk::default(),
+            sensed: Mutex::default(),
         });
         show.follow_orders(&orders);
         surroundings.tasks.spawn(supervise::run(show.clone(), surroundings.clone()));
         let (slates, codec) = (surroundings.slates.clone(), surroundings.codec.clone());
-        surroundings.tasks.spawn(slate::run(show.clone(), slates, codec));
+        surroundings.tasks.spawn(slate::run(show.clone(), slates, codec.clone()));
+        surroundings.tasks.spawn(senses::run(show.clone(), codec, surroundings.checkup.clone()));
         let seat = Seat::new(show.clone(), first);
         Ok((show, seat))
     }
@@ -152,6 +162,11 @@ impl Show {
     /// The packets, at once.
     pub fn live(&self) -> &Arc<Feed> {
         self.context.feeds.live()
+    }
+
+    /// What is heard and seen of it.
+    pub fn sensed(&self) -> Sensed {
+        self.sensed.lock().clone()
     }
 
     /// What is wanted of its recorder.

@@ -3,7 +3,7 @@ use std::time::{Duration, Instant};
 use waverant_media::TrackKind;
 use waverant_relay::SourceCounters;
 
-use super::Show;
+use super::{Show, ShownFinding};
 use crate::clock;
 use crate::events::ShowEvent;
 use crate::leg::LegSnapshot;
@@ -20,8 +20,12 @@ pub struct ShowReport {
     pub loss_count: u32,
     /// What was wrong with the incoming stream, counted.
     pub counters: SourceCounters,
-    /// What was wrong or odd, in words.
-    pub findings: Vec<String>,
+    /// What was wrong or odd.
+    pub findings: Vec<ShownFinding>,
+    /// How much more there was.
+    pub more_finding_count: u64,
+    /// When it began, to count from.
+    pub began: Instant,
     /// The legs by destination.
     pub legs: Vec<LegReport>,
     /// What happened, in order.
@@ -65,12 +69,15 @@ impl Show {
         let size = source.tracks.first(TrackKind::Video).and_then(|video| video.codec.picture_size());
         let size = size.or(source.announced_size).map(|(width, height)| format!(" {width}x{height}"));
         let (events, more_event_count) = self.context.events.all();
+        let (findings, more_finding_count) = self.all_findings();
         ShowReport {
             length: clock::now().saturating_duration_since(self.context.began),
             stream: format!("{}{}", source.tracks, size.unwrap_or_default()),
             loss_count: source.loss_count,
             counters: source.counters,
-            findings: source.findings,
+            findings,
+            more_finding_count,
+            began: self.context.began,
             legs: self.legs().into_iter().map(|leg| leg_report(self.context.began, leg)).collect(),
             events,
             more_event_count,

@@ -1,4 +1,3 @@
-use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -6,17 +5,14 @@ use bytes::Bytes;
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
-use waverant_media::{MediaTime, Packet, TrackKind, Tracks};
-use waverant_relay::{Gate, Intake, KeyFault, LineMeter, Opener, PictureRate, RateMeter, SeatId, SourceCounters};
+use waverant_media::{Packet, TrackKind, Tracks};
+use waverant_relay::{Gate, Intake, KeyFault, LineMeter, Opener, RateMeter, SeatId, SourceCounters, StreamMeter};
 use waverant_rtmp::{MediaKind, StreamMetadata, StreamRates, Timestamp};
 use waverant_srt::Statistics;
 
 use crate::clock;
 
 use super::{Publisher, Show};
-
-/// Keyframe spacings that are looked back on.
-const SPACINGS: usize = 4;
 
 /// A publisher of a session, with what is known of its stream.
 #[derive(Debug)]
@@ -80,24 +76,19 @@ impl SeatState {
     /// Pictures per second as announced, else by the times of the pictures.
     pub(super) fn frame_rate(&self) -> Option<f64> {
         let announced = self.source.lock().metadata().and_then(|metadata| metadata.frame_rate);
-        announced.or_else(|| self.meters.lock().pictures.rate())
+        announced.or_else(|| self.meters.lock().stream.frame_rate())
     }
 
     fn count(&self, now: Instant, packet: &Packet, tracks: &Tracks) {
         let mut meters = self.meters.lock();
         let bytes = packet.payload.len() as u64;
-        // Bytes count on all tracks, pictures and keyframes on the first one only.
+        // Bytes count on all tracks, pictures on the first one only.
         let is_first = tracks.first(packet.kind).is_some_and(|track| track.id == packet.track);
         match packet.kind {
             TrackKind::Video => meters.video.record(now, bytes, is_first.into()),
             TrackKind::Audio => meters.audio.record(now, bytes, is_first.into()),
         }
-        if packet.kind == TrackKind::Video && is_first {
-            meters.pictures.record(packet.dts);
-        }
-        if packet.is_keyframe() && is_first {
-            meters.count_keyframe(packet.dts);
-        }
+        meters.stream.record(now, packet, tracks);
     }
 }
 
@@ -106,31 +97,12 @@ impl SeatState {
 pub(super) struct SourceMeters {
     pub(super) video: RateMeter,
     pub(super) audio: RateMeter,
-    pub(super) pictures: PictureRate,
-    last_keyframe: Option<MediaTime>,
-    /// The newest last.
-    spacings: VecDeque<MediaTime>,
+    pub(super) stream: StreamMeter,
 }
 
 impl SourceMeters {
     fn new(now: Instant) -> Self {
-        let (video, audio) = (RateMeter::new(now), RateMeter::new(now));
-        let (pictures, spacings) = (PictureRate::default(), VecDeque::with_capacity(SPACINGS + 1));
-        Self { video, audio, pictures, last_keyframe: None, spacings }
-    }
-
-    fn count_keyframe(&mut self, at: MediaTime) {
-        if let Some(last) = self.last_keyframe.replace(at) {
-            self.spacings.push_back(at - last);
-            if self.spacings.len() > SPACINGS {
-                self.spacings.pop_front();
-            }
-        }
-    }
-
-    /// The largest of the last keyframe spacings: that is the one that platforms complain about.
-    pub(super) fn keyframe_spacing(&self) -> Option<MediaTime> {
-        self.spacings.iter().max().copied()
+        Self { video: RateMeter::new(now), audio: RateMeter::new(now), stream: StreamMeter::new(now) }
     }
 }
 

@@ -2,7 +2,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use waverant_media::{MediaTime, Tracks};
-use waverant_relay::{LinePoint, LineQuality, SessionState, SourceCounters};
+use waverant_relay::{LineFault, LinePoint, LineQuality, SessionState, SourceCounters, StreamFigures};
 
 use crate::clock;
 
@@ -30,12 +30,16 @@ pub struct SourceSnapshot {
     pub frame_rate: f64,
     /// Sound of all tracks, in bits per second.
     pub audio_bps: f64,
-    /// The largest of the last four distances between keyframes.
-    pub keyframe_spacing: Option<MediaTime>,
+    /// What is measured of it.
+    pub figures: StreamFigures,
     /// What all publishers of the session did wrong.
     pub counters: SourceCounters,
-    /// What is wrong or odd, in words.
-    pub findings: Vec<String>,
+    /// The newest thing of it that could not be used, in words.
+    pub problem: Option<String>,
+    /// True if that was damage, which passes; false if it is what is not carried.
+    pub is_damage: bool,
+    /// What hinders the slate, in words.
+    pub slate_findings: Vec<String>,
     /// Labels of the keys of publishers that wait behind the one on air.
     pub waiting: Vec<String>,
     /// What the encoder calls itself.
@@ -46,6 +50,15 @@ pub struct SourceSnapshot {
     pub line: Option<LineQuality>,
     /// The last two minutes of the line, the oldest first.
     pub line_points: Vec<LinePoint>,
+    /// What is wrong with the line.
+    pub line_fault: Option<LineFault>,
+}
+
+impl SourceSnapshot {
+    /// The longest of the last four distances between keyframes.
+    pub fn keyframe_spacing(&self) -> Option<MediaTime> {
+        self.figures.groups.spacing
+    }
 }
 
 impl Show {
@@ -57,10 +70,10 @@ impl Show {
             let (life, findings) = (stage.attendance.life(), stage.slate_findings.clone());
             (life.state(), life.since(), life.loss_count(), stage.shown.clone(), stage.tracks.clone(), findings)
         };
-        let (tracks, problem, metadata) = {
+        let (tracks, problem, is_damage, metadata) = {
             let source = shown.source.lock();
             let metadata = source.metadata().cloned().unwrap_or_default();
-            (source.tracks().cloned(), source.last_problem().map(str::to_owned), metadata)
+            (source.tracks().cloned(), source.last_problem().map(str::to_owned), source.is_damage(), metadata)
         };
         // What is made here has no intake; its tracks are known from the stage.
         let tracks = tracks.filter(|tracks| !tracks.is_empty()).unwrap_or(stage_tracks);
@@ -68,11 +81,9 @@ impl Show {
         let mut meters = shown.meters.lock();
         let (video_bps, frame_rate) = meters.video.rates(now);
         let (audio_bps, _) = meters.audio.rates(now);
-        let keyframe_spacing = meters.keyframe_spacing();
+        let figures = meters.stream.figures(now);
         drop(meters);
         let line = shown.line.lock().clone();
-        let findings = shown.publisher.finding.iter().cloned().chain(problem).chain(clock_finding(counters));
-        let findings = findings.chain(line.finding());
         SourceSnapshot {
             state,
             state_for: now.saturating_duration_since(since),
@@ -82,14 +93,17 @@ impl Show {
             video_bps,
             frame_rate,
             audio_bps,
-            keyframe_spacing,
+            figures,
             counters,
-            findings: findings.chain(slate_findings).collect(),
+            problem,
+            is_damage,
+            slate_findings,
             waiting,
             encoder: metadata.encoder.unwrap_or_else(|| shown.publisher.encoder.clone()),
             announced_size: metadata.picture_size,
             line: line.quality(),
             line_points: line.points(now),
+            line_fault: line.fault(),
             publisher: shown.publisher.clone(),
         }
     }
@@ -105,13 +119,4 @@ impl Show {
         let waiting = seats.iter().filter(|seat| seat.id != shown.id);
         (counters, waiting.map(|seat| seat.publisher.key_label.clone()).collect())
     }
-}
-
-fn clock_finding(counters: SourceCounters) -> Option<String> {
-    (counters.clock_jump_count + counters.backward_count > 0).then(|| {
-        format!(
-            "the encoder's clock jumped {} times and ran back {} times; the times sent on kept rising",
-            counters.clock_jump_count, counters.backward_count
-        )
-    })
 }

@@ -5,9 +5,9 @@ use time::OffsetDateTime;
 use tokio::task::JoinHandle;
 use tokio::time::{MissedTickBehavior, interval, timeout};
 use waverant_media::MediaTime;
-use waverant_relay::{HubLimits, HubNeeds, LegOrder, OnBreach, RecordingMode, SessionState, ShowRecord, StreamFacts};
+use waverant_relay::{HubLimits, HubNeeds, RecordingMode, SessionState, ShowRecord};
 
-use super::{Show, ShowEnd, SourceSnapshot, Surroundings};
+use super::{Show, ShowEnd, Surroundings};
 use crate::feed::DELAY_ALLOWANCE;
 use crate::recorder::{self, RecorderSetup};
 use crate::watched;
@@ -16,8 +16,8 @@ use crate::{clock, leg};
 /// How long legs and recorder may take to finish after the last packet.
 const FINISH_TIMEOUT: Duration = Duration::from_secs(10);
 
-/// How often the stream is compared with the limits sheets.
-const LIMITS_INTERVAL: Duration = Duration::from_secs(1);
+/// How often the show is judged.
+const CHECKUP_INTERVAL: Duration = Duration::from_secs(1);
 
 /// Accompanies a session from its begin to its record in the ledger.
 pub(super) async fn run(show: Arc<Show>, surroundings: Surroundings) {
@@ -77,7 +77,7 @@ fn recorder_setup(show: &Show, surroundings: &Surroundings) -> RecorderSetup {
 }
 
 async fn wait_for_the_end(show: &Arc<Show>, surroundings: &Surroundings) {
-    let mut ticks = interval(LIMITS_INTERVAL);
+    let mut ticks = interval(CHECKUP_INTERVAL);
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
         let (state, deadline) = {
@@ -93,8 +93,8 @@ async fn wait_for_the_end(show: &Arc<Show>, surroundings: &Surroundings) {
             () = sleep_until(deadline) => {}
             _ = ticks.tick() => {
                 let source = show.source_snapshot();
-                show.compare_with_limits(&source);
-                show.fit_hub(source.keyframe_spacing);
+                show.check_up(&source);
+                show.fit_hub(source.keyframe_spacing());
             }
             () = surroundings.stopping.cancelled() => show.end("the server is stopping"),
         }
@@ -138,32 +138,5 @@ impl Show {
         let back = if by_hand { MediaTime::from_duration(rules.recording.pre_roll) } else { MediaTime::ZERO };
         let needs = HubNeeds { keyframe_spacing, behind, back };
         self.live().set_limits(needs.limits(HubLimits::default()));
-    }
-
-    /// Compares the stream with what each destination accepts, and holds legs back that are not to
-    /// be sent what their destination does not accept.
-    fn compare_with_limits(&self, source: &SourceSnapshot) {
-        let now = clock::now();
-        for leg in self.legs.lock().values() {
-            let (limits, sink, is_secure) = {
-                let order = leg.orders.borrow();
-                (order.limits.clone(), order.sink.clone(), order.destination.is_secure())
-            };
-            let meant = sink.meant(&source.tracks);
-            let facts = StreamFacts {
-                is_secure,
-                tracks: (!meant.is_empty()).then_some(&meant),
-                bitrate_bps: source.video_bps + source.audio_bps,
-                frame_rate: source.frame_rate,
-                keyframe_spacing: source.keyframe_spacing,
-            };
-            let standing = leg.status.note_breaches(now, limits.check(&facts));
-            let held_back = standing.filter(|_| limits.on_breach == OnBreach::DoNotSend);
-            leg.orders.send_if_modified(|order: &mut LegOrder| {
-                let changed = order.held_back != held_back;
-                order.held_back = held_back;
-                changed
-            });
-        }
     }
 }

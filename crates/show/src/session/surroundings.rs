@@ -11,6 +11,7 @@ use waverant_relay::{SlateSource, TakeDisk, TakeNumbers};
 use super::{Show, ShowReport};
 use crate::context::Ledger;
 use crate::leg::Dialer;
+use crate::senses::CheckupBudget;
 
 /// Where the shows that run are known.
 pub trait Registry: Debug + Send + Sync {
@@ -51,6 +52,8 @@ pub struct Surroundings {
     pub slates: Arc<dyn SlateSource>,
     /// Who draws and encodes.
     pub codec: CodecPool,
+    /// What hearing and seeing shows may take of the processor.
+    pub checkup: Arc<CheckupBudget>,
     /// Who makes connections to platforms.
     pub dialer: Arc<dyn Dialer>,
     /// Where what is sent later waits.

@@ -26,6 +26,7 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (14, "links of takes", include_str!("../../migrations/0014_links_of_takes.sql")),
     (15, "ways of watching", include_str!("../../migrations/0015_ways_of_watching.sql")),
     (16, "shows in depots", include_str!("../../migrations/0016_shows_in_depots.sql")),
+    (17, "loudness", include_str!("../../migrations/0017_loudness.sql")),
 ];
 
 #[derive(Debug)]

@@ -24,6 +24,8 @@ pub struct ChannelSettings {
     pub takeover: Takeover,
     /// What is sent while a session holds.
     pub slate: SlateChoice,
+    /// The loudness that its sound is to have, in LUFS; none if nobody chose one.
+    pub loudness: Option<i8>,
     /// What it asks of encoders and players over SRT.
     pub srt: SrtTerms,
     /// Who may watch it, and how.
@@ -96,6 +98,7 @@ impl Store {
                 recording: RecordingSettings::from_row(row)?,
                 takeover: takeover_from(row.try_get("takeover")?),
                 slate: slate_from(row.try_get("slate")?),
+                loudness: row.try_get("loudness_lufs")?,
                 srt: self.srt_terms_from(row)?,
                 viewing: viewing::from_row(row)?,
             },
@@ -157,8 +160,8 @@ impl Store {
     ) -> Result<Channel, StoreError> {
         let columns = [recording::COLUMNS.as_slice(), &viewing::COLUMNS].concat();
         let added = format!(
-            "INSERT INTO channels (name, title, hold_ms, takeover, slate, srt_latency_ms, sealed_passphrase, \
-             created_at, {}) VALUES (?, ?, ?, ?, ?, ?, ?, ?{})",
+            "INSERT INTO channels (name, title, hold_ms, takeover, slate, loudness_lufs, srt_latency_ms, \
+             sealed_passphrase, created_at, {}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?{})",
             columns.join(", "),
             ", ?".repeat(columns.len())
         );
@@ -168,6 +171,7 @@ impl Store {
             .bind(settings.hold_ms)
             .bind(takeover_column(settings.takeover))
             .bind(slate_column(settings.slate))
+            .bind(settings.loudness)
             .bind(settings.srt.latency_ms)
             .bind(self.seal_passphrase(&settings.srt)?)
             .bind(to_column(now));
@@ -187,14 +191,15 @@ impl Store {
     pub async fn change_channel(&self, name: &str, settings: &ChannelSettings) -> Result<Channel, StoreError> {
         let columns = [recording::COLUMNS.as_slice(), &viewing::COLUMNS].concat().join(" = ?, ");
         let changed = format!(
-            "UPDATE channels SET title = ?, hold_ms = ?, takeover = ?, slate = ?, srt_latency_ms = ?, \
-             sealed_passphrase = ?, {columns} = ? WHERE name = ?"
+            "UPDATE channels SET title = ?, hold_ms = ?, takeover = ?, slate = ?, loudness_lufs = ?, \
+             srt_latency_ms = ?, sealed_passphrase = ?, {columns} = ? WHERE name = ?"
         );
         let query = sqlx::query(AssertSqlSafe(changed))
             .bind(&settings.title)
             .bind(settings.hold_ms)
             .bind(takeover_column(settings.takeover))
             .bind(slate_column(settings.slate))
+            .bind(settings.loudness)
             .bind(settings.srt.latency_ms)
             .bind(self.seal_passphrase(&settings.srt)?);
         let id = self.channel(name).await?.id;

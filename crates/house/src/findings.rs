@@ -1,0 +1,82 @@
+//! What is wrong with the house itself, apart from its shows; and what of a show is not to be told.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use waverant_library::LOW_TIME;
+use waverant_relay::{Actor, Finding, FindingChange, FindingCode, HouseFacts, judge_house};
+
+use crate::{House, HouseError};
+
+/// How often the house is judged.
+const INTERVAL: Duration = Duration::from_secs(1);
+
+/// A database that does not answer within this time is away.
+const PATIENCE: Duration = Duration::from_secs(3);
+
+impl House {
+    /// What is wrong with the house itself: the worst first.
+    pub fn findings(&self) -> Vec<Finding> {
+        self.checkup.lock().standing()
+    }
+
+    /// Says whether findings of a code are known on the show that is on air, and not to be told for the rest of it.
+    ///
+    /// # Errors
+    /// [`HouseError`] if there is no such code, or no show.
+    pub fn mute_findings(&self, channel: &str, word: &str, is_muted: bool, by: &Actor) -> Result<(), HouseError> {
+        let code = FindingCode::from_word(word);
+        let code = code.ok_or_else(|| HouseError::NotFound { kind: "finding", name: word.to_owned() })?;
+        let show = self.running(channel)?;
+        show.mute(code, is_muted);
+        let done = if is_muted { "muted" } else { "listens again to" };
+        show.note_event(format!("{by} {done} findings of `{word}`"));
+        Ok(())
+    }
+
+    /// Judges the house until the service stops.
+    pub(crate) async fn judge_itself(self: Arc<Self>) {
+        let mut ticks = tokio::time::interval(INTERVAL);
+        ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        loop {
+            tokio::select! {
+                _ = ticks.tick() => {}
+                () = self.stopping().cancelled() => return,
+            }
+            let answer = tokio::time::timeout(PATIENCE, self.store.is_reachable());
+            let is_database_away = tokio::select! {
+                answer = answer => !answer.unwrap_or(false),
+                () = self.stopping().cancelled() => return,
+            };
+            let facts = HouseFacts { is_database_away, ..self.facts() };
+            for change in self.checkup.lock().update(Instant::now(), judge_house(&facts)) {
+                log(&change);
+            }
+        }
+    }
+
+    fn facts(&self) -> HouseFacts {
+        let share = self.uplink().map(|load| (load.legs_bps + load.viewers_bps) / load.carries_bps.max(1) as f64);
+        HouseFacts {
+            uplink_share: share,
+            is_disk_full: self.library().outlook().is_some_and(|outlook| outlook.is_full()),
+            disk_left: self.recording_time_left().filter(|left| *left < LOW_TIME),
+            checkup_part: Some(self.checkup_budget())
+                .filter(|budget| budget.share() > 0.0)
+                .map(|budget| budget.part())
+                .filter(|part| *part < 1.0),
+            is_database_away: false,
+        }
+    }
+}
+
+fn log(change: &FindingChange) {
+    match change {
+        FindingChange::Raised(finding) => {
+            tracing::warn!(code = finding.key.code.word(), cause = finding.cause, "a finding of the house");
+        }
+        FindingChange::Cleared(past) => {
+            tracing::info!(code = past.finding.key.code.word(), "a finding of the house is over");
+        }
+    }
+}
