@@ -174,7 +174,7 @@ describe("a show in the console", () => {
     await dialog.getByPlaceholder("all that it takes").fill("number:1");
     await dialog.getByRole("button", { name: "Save" }).click();
     await page.getByText("2.5 s later").waitFor();
-    await page.getByRole("list", { name: "Findings" }).getByText("it takes encrypted connections only").waitFor();
+    await page.getByRole("list", { name: "Findings" }).getByText("plovio takes encrypted connections only").waitFor();
 
     await page.getByRole("button", { name: "Rules" }).click();
     await dialog.getByLabel("A second encoder comes").selectOption("replace");

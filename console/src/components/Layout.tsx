@@ -13,7 +13,7 @@ const PAGES = [
 ];
 
 function link({ isActive }: { isActive: boolean }): string {
-  const base = "rounded-field px-3 py-1.5 text-sm font-medium hover:bg-base-300/60";
+  const base = "whitespace-nowrap rounded-field px-2.5 py-1.5 sm:px-3 text-sm font-medium hover:bg-base-300/60";
   return isActive ? `${base} bg-base-300/70` : `${base} text-base-content/75`;
 }
 
@@ -28,7 +28,7 @@ export function Layout({ userName }: { userName: string }) {
           <NavLink to="/" aria-label="Waverant, board">
             <Wordmark isShort />
           </NavLink>
-          <nav className="flex gap-1" aria-label="Pages">
+          <nav className="order-last flex w-full gap-1 sm:order-none sm:w-auto" aria-label="Pages">
             {PAGES.map((page) => (
               <NavLink key={page.to} to={page.to} end className={link}>
                 {page.label}

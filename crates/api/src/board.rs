@@ -158,7 +158,7 @@ fn live_video(tracks: &Tracks, source: &SourceSnapshot, sensed: &Sensed) -> Opti
         codec: [codec.name()].into_iter().chain(codec.profile_name()).collect::<Vec<_>>().join(" "),
         width: size.map(|(width, _)| width),
         height: size.map(|(_, height)| height),
-        frame_rate: source.frame_rate,
+        frame_rate: source.told_frame_rate(),
         announced_frame_rate: codec.frame_rate(),
         bitrate_bps: source.video_bps,
         keyframe_spacing_ms: source.keyframe_spacing().map(|spacing| spacing.millis()),

@@ -4,7 +4,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use waverant_model::{
-    Board, ChannelFinding, Complaint, ComplaintAnswer, FindingMeaning, LikelyFinding, LiveAudio, LiveChannel,
+    Board, ChannelFinding, Complaint, ComplaintAnswer, FindingMeaning, LegState, LikelyFinding, LiveAudio, LiveChannel,
     LiveSession,
 };
 use waverant_relay::{FindingCode, LONGEST_COMPLAINT, findings_meant};
@@ -110,7 +110,11 @@ fn clocks(session: &LiveSession) -> String {
 }
 
 fn rates(channel: &LiveChannel, session: &LiveSession) -> String {
-    let out = channel.legs.iter().map(|leg| format!("{:.1} to {}", leg.bitrate_bps / 1e6, leg.destination));
+    let out = channel
+        .legs
+        .iter()
+        .filter(|leg| leg.state == LegState::Carrying)
+        .map(|leg| format!("{:.1} to {}", leg.bitrate_bps / 1e6, leg.destination));
     let out: Vec<String> = out.collect();
     let out = if out.is_empty() { "to nobody".to_owned() } else { out.join(", ") };
     format!("{:.1} Mbit/s come in, and go out: {out}", session.arrival.rate_10s_bps / 1e6)

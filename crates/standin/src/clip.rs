@@ -30,6 +30,16 @@ pub struct Clip {
     pub(crate) tracks: Tracks,
     packets: Vec<ClipPacket>,
     length: MediaTime,
+    pauses: Option<Pauses>,
+}
+
+/// A track of sound that is silent now and then.
+#[derive(Clone, Debug)]
+struct Pauses {
+    track: TrackId,
+    every: MediaTime,
+    length: MediaTime,
+    silence: Bytes,
 }
 
 impl Clip {
@@ -57,11 +67,11 @@ impl Clip {
         }
         packets.sort_by_key(|packet| packet.dts);
         anyhow::ensure!(!packets.is_empty(), "clip {} holds no packets", path.display());
-        Ok(Self { tracks, packets, length: file.duration() })
+        Ok(Self { tracks, packets, length: file.duration(), pauses: None })
     }
 
     pub(crate) fn from_parts(tracks: Tracks, packets: Vec<ClipPacket>, length: MediaTime) -> Self {
-        Self { tracks, packets, length }
+        Self { tracks, packets, length, pauses: None }
     }
 
     /// The clip with a language and a name for each track of sound.
@@ -98,6 +108,20 @@ impl Clip {
         self
     }
 
+    /// The clip with one of its sounds, counted from 0, silent at the end of every so many seconds: a microphone with a
+    /// loose plug.
+    ///
+    /// # Errors
+    /// If there is no such sound, or no silence can be written in its codec.
+    pub fn with_pauses(mut self, sound: u8, every: u32, length: u32) -> anyhow::Result<Self> {
+        let track = TrackId::at(TrackKind::Audio, sound).and_then(|id| self.tracks.get(id));
+        let track = track.with_context(|| format!("there is no sound {sound}"))?;
+        let silence = track.codec.silent_frame().context("no silence is written in its codec")?;
+        let seconds = |count: u32| MediaTime::from_millis(i64::from(count) * 1000);
+        self.pauses = Some(Pauses { track: track.id, every: seconds(every.max(1)), length: seconds(length), silence });
+        Ok(self)
+    }
+
     /// The number of the first keyframe from packet `number` on: what an encoder begins with.
     pub fn keyframe_from(&self, number: usize) -> usize {
         let is_start = |number: &usize| {
@@ -114,7 +138,15 @@ impl Clip {
         let dts = MediaTime::from_ticks(packet.dts.ticks() + round * self.length.ticks());
         let is_h264 =
             self.tracks.get(packet.track).is_some_and(|track| matches!(track.codec, CodecParameters::H264(_)));
-        let payload = if is_h264 { stamped(&packet.payload, number) } else { packet.payload.clone() };
+        let is_silent = |pauses: &&Pauses| {
+            let left = pauses.every.ticks() - dts.ticks().rem_euclid(pauses.every.ticks());
+            pauses.track == packet.track && left <= pauses.length.ticks()
+        };
+        let payload = match self.pauses.as_ref().filter(is_silent) {
+            Some(pauses) => pauses.silence.clone(),
+            None if is_h264 => stamped(&packet.payload, number),
+            None => packet.payload.clone(),
+        };
         ClipPacket { dts, payload, ..packet.clone() }
     }
 }

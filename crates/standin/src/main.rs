@@ -47,6 +47,9 @@ struct EncoderArguments {
     /// Tracks of sound with language and name, as in `en=Mix,de=Kommentar`: the clip's sound in each.
     #[arg(long, value_delimiter = ',')]
     sounds: Vec<String>,
+    /// A sound that is silent now and then: its number from 1, every how many seconds, for how many, as in `2:60:20`.
+    #[arg(long, value_parser = pauses_of)]
+    silent: Option<(u8, u32, u32)>,
     /// Over SRT: the passphrase.
     #[arg(long, env = "STANDIN_PASSPHRASE", hide_env_values = true)]
     passphrase: Option<String>,
@@ -226,6 +229,14 @@ async fn main() -> anyhow::Result<()> {
     }
 }
 
+fn pauses_of(text: &str) -> Result<(u8, u32, u32), String> {
+    let expected = || "a number, a time and a length were expected, as in `2:60:20`".to_owned();
+    let mut parts = text.split(':');
+    let mut next = || parts.next().and_then(|part| part.parse::<u32>().ok()).ok_or_else(expected);
+    let (sound, every, length) = (next()?, next()?, next()?);
+    Ok((u8::try_from(sound).map_err(|_| expected())?, every, length))
+}
+
 async fn run_encoder(arguments: EncoderArguments) -> anyhow::Result<()> {
     let clip = match &arguments.clip {
         Some(path) => Clip::load(path)?,
@@ -235,6 +246,10 @@ async fn run_encoder(arguments: EncoderArguments) -> anyhow::Result<()> {
     let clip = match u8::try_from(labels.len()) {
         Ok(count @ 1..) => clip.with_sounds(count).with_labels(&labels),
         _ => clip,
+    };
+    let clip = match arguments.silent {
+        Some((sound, every, length)) => clip.with_pauses(sound.saturating_sub(1), every, length)?,
+        None => clip,
     };
     let mut options = EncoderOptions::new(arguments.server, arguments.key, Duration::from_secs_f64(arguments.seconds));
     options.chunk_size = arguments.chunk_size;

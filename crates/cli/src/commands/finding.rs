@@ -130,7 +130,11 @@ fn explain(meanings: Vec<FindingMeaning>, code: Option<&str>, report: &mut Repor
 fn told(meaning: &FindingMeaning, report: &mut Report<'_>) -> Result<(), Failure> {
     let FindingMeaning { code, severity, when, raised_after_s, cleared_after_s, means, advice } = meaning;
     writeln!(report.out, "{code} ({})", word(*severity))?;
-    writeln!(report.out, "  when:   {when}; for {raised_after_s} s, and until it is gone for {cleared_after_s} s")?;
+    let at_first = if *raised_after_s > 0 { format!("after {raised_after_s} s") } else { "at once".to_owned() };
+    let at_last =
+        if *cleared_after_s > 0 { format!(", until it is gone for {cleared_after_s} s") } else { String::new() };
+    writeln!(report.out, "  when:   {when}")?;
+    writeln!(report.out, "          told {at_first}{at_last}")?;
     writeln!(report.out, "  means:  {means}")?;
     writeln!(report.out, "  do:     {advice}")?;
     Ok(())

@@ -80,16 +80,26 @@ pub enum Limit {
 pub struct Breach {
     /// Which one.
     pub limit: Limit,
-    /// What was found, and what is accepted.
-    pub cause: String,
+    /// What was found; empty where that needs no words.
+    pub found: String,
+    /// What the destination takes, without its name.
+    pub takes: String,
     /// What to change.
     pub advice: String,
 }
 
 impl Breach {
-    /// All of it in one line.
+    /// What was found, and what `destination` takes.
+    pub fn cause(&self, destination: &str) -> String {
+        match self.found.as_str() {
+            "" => format!("{destination} {}", self.takes),
+            found => format!("{found} and {destination} {}", self.takes),
+        }
+    }
+
+    /// All of it in one line, of a destination that is known.
     pub fn text(&self) -> String {
-        format!("{}: {}", self.cause, self.advice)
+        format!("{}: {}", self.cause("it"), self.advice)
     }
 }
 
@@ -97,30 +107,32 @@ impl LimitsSheet {
     /// Compares a stream with the sheet.
     pub fn check(&self, facts: &StreamFacts<'_>) -> Vec<Breach> {
         let mut breaches = Vec::new();
-        let mut found = |limit, cause: String, advice: String| breaches.push(Breach { limit, cause, advice });
+        let mut found = |limit, found: String, takes: String, advice: String| {
+            breaches.push(Breach { limit, found, takes, advice });
+        };
         if self.needs_tls && !facts.is_secure {
             let advice = "use its rtmps:// address, or over SRT a passphrase".to_owned();
-            found(Limit::Tls, "it takes encrypted connections only".to_owned(), advice);
+            found(Limit::Tls, String::new(), "takes encrypted connections only".to_owned(), advice);
         }
         if let Some(tracks) = facts.tracks {
             self.check_tracks(tracks, &mut found);
         }
         if let Some(max) = self.max_bitrate_bps.filter(|max| facts.bitrate_bps > *max as f64 * TOLERANCE) {
             let (have, max) = (megabits(facts.bitrate_bps), megabits(max as f64));
-            let cause = format!("the bitrate is {have} Mbit/s and it takes {max}");
-            found(Limit::Bitrate, cause, "set the encoder to less".to_owned());
+            let have = format!("the bitrate is {have} Mbit/s");
+            found(Limit::Bitrate, have, format!("takes {max}"), "set the encoder to less".to_owned());
         }
         if let Some(max) = self.max_frame_rate.filter(|max| facts.frame_rate > max * TOLERANCE) {
-            let cause = format!("there are {:.1} pictures a second and it takes {max}", facts.frame_rate);
-            found(Limit::FrameRate, cause, "set the encoder's frame rate lower".to_owned());
+            let have = format!("there are {:.1} pictures a second", facts.frame_rate);
+            found(Limit::FrameRate, have, format!("takes {max}"), "set the encoder's frame rate lower".to_owned());
         }
         if let Some((have, max)) = facts.keyframe_spacing.zip(self.max_keyframe_spacing)
             && have.ticks() as f64 > max.ticks() as f64 * TOLERANCE
         {
             let (have, max) = (seconds(have), seconds(max));
-            let cause = format!("keyframes are {have:.1} s apart and it takes at most {max:.1} s");
+            let (have, takes) = (format!("keyframes are {have:.1} s apart"), format!("takes at most {max:.1} s"));
             let advice = format!("set the encoder's keyframe interval to {:.0} s", max.floor().max(1.0));
-            found(Limit::KeyframeSpacing, cause, advice);
+            found(Limit::KeyframeSpacing, have, takes, advice);
         }
         breaches
     }
@@ -130,7 +142,7 @@ impl LimitsSheet {
         self.video_codecs.iter().chain(&self.audio_codecs).any(|name| name.eq_ignore_ascii_case(codec))
     }
 
-    fn check_tracks(&self, tracks: &Tracks, found: &mut impl FnMut(Limit, String, String)) {
+    fn check_tracks(&self, tracks: &Tracks, found: &mut impl FnMut(Limit, String, String, String)) {
         for (kind, limit, codecs) in [
             (TrackKind::Video, Limit::VideoCodec, &self.video_codecs),
             (TrackKind::Audio, Limit::AudioCodec, &self.audio_codecs),
@@ -141,8 +153,13 @@ impl LimitsSheet {
                 && !codecs.iter().any(|codec| codec.eq_ignore_ascii_case(name))
             {
                 let what = if kind == TrackKind::Video { "pictures are" } else { "sound is" };
-                let cause = format!("the {what} {name} and it takes {}", codecs.join(" or "));
-                found(limit, cause, format!("set the encoder to {}", codecs.join(" or ")));
+                let codecs = codecs.join(" or ");
+                found(
+                    limit,
+                    format!("the {what} {name}"),
+                    format!("takes {codecs}"),
+                    format!("set the encoder to {codecs}"),
+                );
             }
         }
         if let Some((width, height)) = tracks.first(TrackKind::Video).and_then(|video| video.codec.picture_size()) {
@@ -151,15 +168,19 @@ impl LimitsSheet {
             if is_over(long, self.max_long_side) || is_over(short, self.max_short_side) {
                 let side = |max: Option<u32>| max.map_or_else(|| "any".to_owned(), |max| max.to_string());
                 let (most_long, most_short) = (side(self.max_long_side), side(self.max_short_side));
-                let cause =
-                    format!("the picture is {width}x{height} and it takes at most {most_long} by {most_short} pixels");
-                found(Limit::Size, cause, "set the encoder to a smaller picture".to_owned());
+                let takes = format!("takes at most {most_long} by {most_short} pixels");
+                found(
+                    Limit::Size,
+                    format!("the picture is {width}x{height}"),
+                    takes,
+                    "set the encoder to a smaller picture".to_owned(),
+                );
             }
         }
         let sounds = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Audio).count();
         if let Some(max) = self.max_audio_tracks.filter(|max| sounds > *max) {
-            let cause = format!("there are {sounds} tracks of sound and it takes {max}");
-            found(Limit::AudioTracks, cause, "choose one for it".to_owned());
+            let have = format!("there are {sounds} tracks of sound");
+            found(Limit::AudioTracks, have, format!("takes {max}"), "choose one for it".to_owned());
         }
     }
 }
@@ -237,8 +258,8 @@ mod tests {
         let breaches = sheet().check(&good(&many));
         let limits: Vec<Limit> = breaches.iter().map(|breach| breach.limit).collect();
         assert_eq!(limits, [Limit::VideoCodec, Limit::Size, Limit::AudioTracks]);
-        assert_eq!(breaches[0].cause, "the pictures are HEVC and it takes H.264");
-        assert_eq!(breaches[1].cause, "the picture is 1920x1080 and it takes at most 1280 by 720 pixels");
+        assert_eq!(breaches[0].cause("it"), "the pictures are HEVC and it takes H.264");
+        assert_eq!(breaches[1].cause("it"), "the picture is 1920x1080 and it takes at most 1280 by 720 pixels");
         assert!(sheet().names("h.264") && !sheet().names("HEVC"));
     }
 }

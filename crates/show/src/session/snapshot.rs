@@ -55,6 +55,12 @@ pub struct SourceSnapshot {
 }
 
 impl SourceSnapshot {
+    /// Pictures per second by their own times while they come, which is more exact; else as they arrive.
+    pub fn told_frame_rate(&self) -> f64 {
+        let comes = self.frame_rate > 0.0;
+        self.figures.cadence.filter(|_| comes).map_or(self.frame_rate, |cadence| cadence.rate)
+    }
+
     /// The longest of the last four distances between keyframes.
     pub fn keyframe_spacing(&self) -> Option<MediaTime> {
         self.figures.groups.spacing

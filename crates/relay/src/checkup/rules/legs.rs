@@ -34,7 +34,7 @@ pub fn judge_leg(facts: &LegFacts<'_>) -> Vec<Condition> {
     let mut found = Vec::new();
     let destination = facts.destination;
     for breach in facts.breaches {
-        let condition = Condition::new(code_of(breach.limit), &breach.cause, &breach.advice);
+        let condition = Condition::new(code_of(breach.limit), breach.cause(destination), &breach.advice);
         let severity = if facts.is_held_back { Severity::Alarm } else { condition.severity };
         found.push(condition.with_severity(severity));
     }

@@ -152,12 +152,20 @@ fn legs_are_judged(#[case] change: LegChange, #[case] expected: Option<(FindingC
 
 #[test]
 fn a_limit_is_an_alarm_where_it_holds_the_show_back() {
-    let breach = Breach { limit: Limit::Size, cause: "too large".to_owned(), advice: "make it smaller".to_owned() };
+    let breach = Breach {
+        limit: Limit::Size,
+        found: "the picture is large".to_owned(),
+        takes: "takes small ones".to_owned(),
+        advice: "make it smaller".to_owned(),
+    };
     let found = |is_held_back| {
         let breaches = [breach.clone()];
         let facts = LegFacts { breaches: &breaches, is_held_back, ..facts() };
         judge_leg(&facts).remove(0)
     };
     assert_eq!((found(false).severity, found(true).severity), (Severity::Warning, Severity::Alarm));
-    assert_eq!((found(true).key.code, found(true).cause.as_str()), (FindingCode::LimitSize, "too large"));
+    assert_eq!(
+        (found(true).key.code, found(true).cause.as_str()),
+        (FindingCode::LimitSize, "the picture is large and tindrel takes small ones")
+    );
 }
