@@ -17,6 +17,7 @@ use waverant_relay::{
 };
 use waverant_show::{LegSnapshot, Sensed, Show, SourceSnapshot};
 
+use crate::capacity::live_host;
 use crate::{tell_findings, tell_viewing};
 
 fn millis(duration: Duration) -> u64 {
@@ -55,6 +56,7 @@ pub(crate) fn look(house: &House) -> Board {
         refused_counts,
         disk: live_disk(house),
         uplink,
+        host: house.host().map(live_host),
         findings: tell_findings::of_house(house),
     }
 }

@@ -3,6 +3,7 @@
 mod addresses;
 mod auth;
 mod board;
+mod capacity;
 mod channels;
 mod console;
 mod course;
@@ -14,6 +15,7 @@ mod fetch;
 mod findings;
 mod first_run;
 mod live;
+mod metrics;
 mod origin;
 mod pictures;
 mod recordings;
@@ -48,6 +50,7 @@ use waverant_library::MAX_SLATE_BYTES;
 use waverant_relay::Guesses;
 
 pub use first_run::FirstRun;
+pub use metrics::MetricsAccess;
 pub use server::{HttpDoors, Proxies, serve};
 
 pub(crate) use error::ApiError;
@@ -74,6 +77,7 @@ pub struct ApiState {
     guesses: Arc<Mutex<Guesses>>,
     seen_tokens: Arc<SeenTokens>,
     boards: Arc<Boards>,
+    metrics: MetricsAccess,
 }
 
 /// Where encoders are taken, and viewers.
@@ -92,8 +96,15 @@ pub struct Ports {
 }
 
 impl ApiState {
-    /// `host` is the name that is shown with stream keys; empty for the one that was called.
-    pub fn new(house: Arc<House>, first_run: Arc<FirstRun>, host: String, ports: Ports) -> Self {
+    /// `host` is the name that is shown with stream keys; empty for the one that was called. `metrics` says who may read
+    /// figures.
+    pub fn new(
+        house: Arc<House>,
+        first_run: Arc<FirstRun>,
+        host: String,
+        ports: Ports,
+        metrics: MetricsAccess,
+    ) -> Self {
         Self {
             house,
             first_run,
@@ -102,6 +113,7 @@ impl ApiState {
             guesses: Arc::default(),
             seen_tokens: Arc::default(),
             boards: Arc::default(),
+            metrics,
         }
     }
 }
@@ -129,6 +141,7 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(channels::end_session))
         .merge(slate_routes())
         .routes(routes!(findings::meanings))
+        .routes(routes!(capacity::capacity))
         .routes(routes!(findings::ask))
         .routes(routes!(findings::mute, findings::unmute))
         .routes(routes!(recordings::start_recording))
@@ -217,6 +230,9 @@ pub fn router(state: ApiState) -> Router {
         // Everything so far is reached by the table of rights only.
         .route_layer(from_fn_with_state(state.clone(), rights::require))
         .route("/api/{*rest}", get(error::no_such_route))
+        .route("/metrics", get(metrics::metrics))
+        .route("/health/live", get(metrics::live))
+        .route("/health/ready", get(metrics::ready))
         .fallback(console::serve)
         .with_state(state)
         .layer(from_fn(course::finish_changes))

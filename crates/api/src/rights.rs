@@ -95,6 +95,7 @@ const RIGHTS: &[(&str, &str, Right)] = &[
     ("DELETE", "/depots/{depot}", SignedIn),
     ("POST", "/depots/{depot}/try", SignedIn),
     ("GET", "/turned-away", SignedIn),
+    ("POST", "/capacity", SignedIn),
     ("GET", "/findings/meanings", SignedIn),
     ("POST", "/findings/ask", SignedIn),
     ("PUT", "/channels/{channel}/muted-findings/{code}", SignedIn),

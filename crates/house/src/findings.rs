@@ -1,11 +1,13 @@
 //! What is wrong with the house itself, apart from its shows; and what of a show is not to be told.
 
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use waverant_library::LOW_TIME;
 use waverant_relay::{Actor, Finding, FindingChange, FindingCode, HouseFacts, judge_house};
 
+use crate::host::{HostFigures, HostMeter};
 use crate::{House, HouseError};
 
 /// How often the house is judged.
@@ -17,7 +19,7 @@ const PATIENCE: Duration = Duration::from_secs(3);
 impl House {
     /// What is wrong with the house itself: the worst first.
     pub fn findings(&self) -> Vec<Finding> {
-        self.checkup.lock().standing()
+        self.condition.checkup.lock().standing()
     }
 
     /// Says whether findings of a code are known on the show that is on air, and not to be told for the rest of it.
@@ -35,7 +37,7 @@ impl House {
     }
 
     /// Judges the house until the service stops.
-    pub(crate) async fn judge_itself(self: Arc<Self>) {
+    pub(crate) async fn judge_itself(self: Arc<Self>, mut host: HostMeter) {
         let mut ticks = tokio::time::interval(INTERVAL);
         ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         loop {
@@ -48,8 +50,17 @@ impl House {
                 answer = answer => !answer.unwrap_or(false),
                 () = self.stopping().cancelled() => return,
             };
+            self.condition.database_answers.store(!is_database_away, Ordering::Relaxed);
+            // It is read from files that the kernel makes up: never slow, and still no work for the runtime.
+            let looked = tokio::task::spawn_blocking(move || {
+                let seen = host.look(Instant::now());
+                (host, seen)
+            });
+            let Ok((meter, seen)) = looked.await else { return };
+            host = meter;
+            *self.condition.host.write() = seen;
             let facts = HouseFacts { is_database_away, ..self.facts() };
-            for change in self.checkup.lock().update(Instant::now(), judge_house(&facts)) {
+            for change in self.condition.checkup.lock().update(Instant::now(), judge_house(&facts)) {
                 log(&change);
             }
         }
@@ -57,8 +68,12 @@ impl House {
 
     fn facts(&self) -> HouseFacts {
         let share = self.uplink().map(|load| (load.legs_bps + load.viewers_bps) / load.carries_bps.max(1) as f64);
+        let host = self.host();
+        let available = |host: &HostFigures| host.available_bytes as f64 / host.memory_bytes.max(1) as f64;
         HouseFacts {
             uplink_share: share,
+            processor_share: host.as_ref().map(|host| host.processor_share),
+            available_memory: host.as_ref().map(available),
             is_disk_full: self.library().outlook().is_some_and(|outlook| outlook.is_full()),
             disk_left: self.recording_time_left().filter(|left| *left < LOW_TIME),
             checkup_part: Some(self.checkup_budget())

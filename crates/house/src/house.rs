@@ -2,9 +2,10 @@ use std::fmt;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
-use parking_lot::{Mutex, RwLock};
+use parking_lot::RwLock;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
@@ -12,13 +13,15 @@ use tokio_util::task::TaskTracker;
 use waverant_codec::CodecPool;
 use waverant_library::{Library, LibrarySetup, RecordingsFolder, RuleBook, SlateShelf};
 use waverant_net::caller_of;
-use waverant_relay::{ChannelRules, Checkup, Site, Standing};
-use waverant_show::{CheckupBudget, Dialer, RecorderState, SegmentFolder, Show, Surroundings, TcpDialer};
+use waverant_relay::{ChannelRules, Site, Standing};
+use waverant_show::{CheckupBudget, Dialer, LagSpread, RecorderState, SegmentFolder, Show, Surroundings, TcpDialer};
 use waverant_store::{Store, StoreError};
 
 use crate::acquaintances::Acquaintances;
 use crate::audience::{Audience, AudienceLimits};
 use crate::callers::Callers;
+use crate::condition::HouseCondition;
+use crate::host::{HostFigures, HostMeter};
 use crate::interludes::Interludes;
 use crate::numbers::SessionNumbers;
 use crate::posters::PosterShelf;
@@ -36,6 +39,8 @@ const LOOK_INTERVAL: Duration = Duration::from_millis(500);
 pub struct HouseSetup<'a> {
     /// Its records.
     pub store: Store,
+    /// The process of the private database, if there is one.
+    pub database_pid: Option<u32>,
     /// Where what happens is written down.
     pub ledger: Ledger,
     /// Where takes are recorded.
@@ -79,7 +84,7 @@ pub struct House {
     pub(crate) changing: Turns,
     pub(crate) interludes: Interludes,
     pub(crate) publishing: PublishingDesk,
-    pub(crate) checkup: Mutex<Checkup>,
+    pub(crate) condition: HouseCondition,
     segments: SegmentFolder,
 }
 
@@ -97,6 +102,7 @@ impl House {
     pub async fn open(setup: HouseSetup<'_>) -> Result<Arc<Self>, StoreError> {
         let HouseSetup {
             store,
+            database_pid,
             ledger,
             recordings,
             undo_time,
@@ -146,21 +152,21 @@ impl House {
             changing: Turns::default(),
             interludes: Interludes::default(),
             publishing: PublishingDesk::default(),
-            checkup: Mutex::default(),
+            condition: HouseCondition::default(),
             segments,
         });
-        house.begin();
+        house.begin(database_pid);
         Ok(house)
     }
 
     /// Begins what goes on until the service stops.
-    fn begin(self: &Arc<Self>) {
+    fn begin(self: &Arc<Self>, database_pid: Option<u32>) {
         let rules: Arc<dyn RuleBook> = self.clone();
         self.tasks().spawn(waverant_library::keep(self.library.clone(), rules));
         self.tasks().spawn(self.clone().follow_changes());
         self.tasks().spawn(self.clone().look_after());
         self.tasks().spawn(self.clone().keep_viewer_minutes());
-        self.tasks().spawn(self.clone().judge_itself());
+        self.tasks().spawn(self.clone().judge_itself(HostMeter::new(database_pid)));
     }
 
     /// Channels, keys and destinations as they are now.
@@ -242,6 +248,21 @@ impl House {
         self.callers.standing(caller, Instant::now())
     }
 
+    /// How far legs are behind their shows.
+    pub fn leg_lags(&self) -> LagSpread {
+        self.surroundings.lags.spread()
+    }
+
+    /// True if the database answered when it was last asked, a second ago.
+    pub fn database_answers(&self) -> bool {
+        self.condition.database_answers.load(Ordering::Relaxed)
+    }
+
+    /// The machine; none until it was looked at.
+    pub fn host(&self) -> Option<HostFigures> {
+        self.condition.host.read().clone()
+    }
+
     /// How long the disk lasts at the rate of what is being recorded now. None if nothing is.
     pub fn recording_time_left(&self) -> Option<Duration> {
         self.library.outlook()?.time_left(self.recording_bps())
@@ -295,6 +316,7 @@ fn surroundings(
         slates: slates.clone(),
         codec,
         checkup: Arc::new(CheckupBudget::new(checkup_share)),
+        lags: Arc::default(),
         dialer,
         spool_folder: state_folder.join("spool"),
         stopping,

@@ -4,6 +4,7 @@
 //! Names ending in `_ms`, `_s`, `_bps` and `_bytes` tell their unit. Times are RFC 3339 in UTC.
 
 mod account;
+mod capacity;
 mod channel;
 mod depot;
 mod destination;
@@ -24,6 +25,9 @@ mod take;
 mod viewing;
 
 pub use account::{Administrator, FirstRunState, Me, SignIn, Token};
+pub use capacity::{
+    CapacityAnswer, CapacityVerdict, LiveHost, LiveNetwork, LiveProcess, PlannedShows, ResourceAnswer, ResourceName,
+};
 pub use channel::{
     AddChannel, ChangeChannel, ChangeSending, Channel, ChannelDestination, SlateChoice, Takeover, UploadedSlate,
 };

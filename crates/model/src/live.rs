@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{Finding, LiveLine, ViewerCounts};
+use crate::{Finding, LiveHost, LiveLine, ViewerCounts};
 
 /// All channels at one moment.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -20,6 +20,8 @@ pub struct Board {
     pub disk: Option<LiveDisk>,
     /// The uplink; none if the settings do not say what it carries.
     pub uplink: Option<LiveUplink>,
+    /// The machine; none until it was looked at.
+    pub host: Option<LiveHost>,
     /// What is wrong with the house itself: the worst first.
     pub findings: Vec<Finding>,
 }

@@ -122,18 +122,11 @@ impl Doors {
         let viewing = ViewingState::new(house.clone());
         house.tasks().spawn_on(keep_ready(viewing.clone()), for_viewers);
         house.tasks().spawn_on(publish(viewing.clone()), for_viewers);
-        let viewing_places = Places::new(LobbyLimits {
-            let_in: settings.viewing_connections,
-            waiting: settings.viewing_connections,
-            per_address: settings.viewing_connections_per_address,
-        });
+        let viewing_places = places(settings.viewing_connections, settings.viewing_connections_per_address);
         let viewers = waverant_viewing::router(viewing);
-        let http_places = Places::new(LobbyLimits {
-            let_in: settings.http_connections,
-            waiting: settings.http_connections,
-            per_address: settings.http_connections_per_address,
-        });
-        let callers = router(ApiState::new(house.clone(), first_run, settings.host.clone(), ports));
+        let http_places = places(settings.http_connections, settings.http_connections_per_address);
+        let callers =
+            router(ApiState::new(house.clone(), first_run, settings.host.clone(), ports, settings.metrics.clone()));
         let secure = |listener: Option<TcpListener>| listener.zip(tls.clone());
         let proxies = Proxies::new(settings.proxies.clone());
         let (plain, secure_viewing) = (self.viewing, secure(viewing_https));
@@ -160,4 +153,9 @@ fn bind(name: &str, address: SocketAddr) -> Result<TcpListener, StartError> {
 
 fn local_address(name: &str, listener: &TcpListener) -> Result<SocketAddr, StartError> {
     listener.local_addr().map_err(|error| StartError::Listen(format!("listen.{name}: {error}")))
+}
+
+/// As many places for who was not let in yet as for who was.
+fn places(connections: usize, per_address: usize) -> Places {
+    Places::new(LobbyLimits { let_in: connections, waiting: connections, per_address })
 }

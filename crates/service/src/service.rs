@@ -65,6 +65,7 @@ impl Service {
         let first_run = Arc::new(FirstRun::new(&store, &settings.state_folder).await?);
         let setup = HouseSetup {
             store,
+            database_pid: database.as_ref().map(PrivateServer::pid),
             ledger,
             recordings,
             undo_time: settings.take_undo,

@@ -9,6 +9,7 @@ use waverant_rtmp::StreamRates;
 
 use crate::events::Events;
 use crate::feed::Feeds;
+use crate::lags::LegLags;
 
 /// Where what happens is written down. Callers never wait, and nothing is dropped.
 pub trait Ledger: Debug + Send + Sync {
@@ -37,4 +38,6 @@ pub struct ShowContext {
     pub ledger: Arc<dyn Ledger>,
     /// What belongs into the report.
     pub events: Arc<Events>,
+    /// How far legs are behind, of all shows.
+    pub lags: Arc<LegLags>,
 }

@@ -8,6 +8,7 @@ mod context;
 mod events;
 mod feed;
 mod interlude;
+mod lags;
 mod leg;
 mod packaging;
 mod recorder;
@@ -23,6 +24,7 @@ pub use context::{Ledger, Rates, ShowContext};
 pub use events::{Events, ShowEvent};
 pub use feed::{Feed, FeedKey, FeedReader, Feeds, Rendition, Taken};
 pub use interlude::{Interlude, interlude};
+pub use lags::{LagSpread, LegLags};
 pub use leg::{
     Call, DialError, Dialed, Dialer, Dialing, LegHandle, LegLine, LegSnapshot, LegStatus, ProbeReport, ProbeStep,
     ProbeStepName, TcpDialer, probe,

@@ -78,6 +78,7 @@ impl Ground {
         recordings.make_mark(&[]).unwrap();
         let judge = Arc::<SlowJudge>::default();
         let setup = HouseSetup {
+            database_pid: None,
             store,
             ledger,
             recordings,

@@ -1,6 +1,7 @@
 //! One file per noun.
 
 mod account;
+mod capacity;
 mod channel;
 mod depot;
 mod destination;
@@ -59,6 +60,8 @@ enum Command {
     /// What is wrong or odd, why, and what to do.
     #[command(subcommand)]
     Finding(finding::Finding),
+    /// What shows need of the machine, what is left of it, and what gives first.
+    Capacity(capacity::Capacity),
     /// Channels.
     #[command(subcommand)]
     Channel(channel::Channel),
@@ -114,6 +117,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::FirstRun(command) => command.run(&mut report),
         Command::Live(command) => command.run(&mut report),
         Command::Finding(command) => command.run(&mut report),
+        Command::Capacity(command) => command.run(&mut report),
         Command::Channel(command) => command.run(&mut report),
         Command::Key(command) => command.run(&mut report),
         Command::Destination(command) => command.run(&mut report),

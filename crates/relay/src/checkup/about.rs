@@ -32,7 +32,7 @@ impl FindingCode {
     /// What it stands for.
     pub fn about(self) -> About {
         let stream = [Self::sound, Self::heard, Self::seen, Self::pictures, Self::arrival, Self::intake, Self::lines];
-        let mut groups = stream.into_iter().chain([Self::limits, Self::legs, Self::house]);
+        let mut groups = stream.into_iter().chain([Self::limits, Self::legs, Self::house, Self::machine]);
         groups.find_map(|group| group(self)).unwrap_or_default()
     }
 
@@ -391,6 +391,13 @@ impl FindingCode {
                 "segments or playlists do not get to the depot from which the show is told",
                 ("the depot is away, full, or its keys are wrong", "try the depot"),
             ),
+            _ => return None,
+        })
+    }
+
+    /// Those of the machine.
+    fn machine(self) -> Option<About> {
+        Some(match self {
             Self::UplinkFull => About::new(
                 format!(
                     "destinations and viewers take {:.0} % of the uplink that the settings tell; until less than {:.0} %",
@@ -401,6 +408,25 @@ impl FindingCode {
                     "more destinations and viewers than the uplink carries",
                     "lower the bitrate, or switch a destination off; viewers can be sent to a depot",
                 ),
+            ),
+            Self::CpuShort => About::new(
+                format!(
+                    "{} of all processors of the machine are used; until less than {}",
+                    percent(at::PROCESSOR.raise),
+                    percent(at::PROCESSOR.keep)
+                ),
+                (
+                    "something else runs on it, or more viewers than it can serve",
+                    "end what else runs on it; fewer destinations and viewers take less",
+                ),
+            ),
+            Self::MemoryShort => About::new(
+                format!(
+                    "{} of the machine's memory are used; until less than {}",
+                    percent(at::MEMORY.raise),
+                    percent(at::MEMORY.keep)
+                ),
+                ("something else runs on it", "end it; the kernel ends programs when nothing is left"),
             ),
             Self::DiskLow => About::new(
                 "the disk of the recordings lasts for less than two hours, or is full",

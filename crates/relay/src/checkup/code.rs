@@ -127,6 +127,10 @@ codes! {
     PublishingFails = "publishing_fails",
     /// The uplink is nearly full, or full.
     UplinkFull = "uplink_full",
+    /// The machine's processors are busy.
+    CpuShort = "cpu_short",
+    /// The machine's memory is nearly used up.
+    MemoryShort = "memory_short",
     /// The disk of the recordings lasts for few hours, or is full.
     DiskLow = "disk_low",
     /// Sound and pictures are looked at less than they could be.
@@ -210,7 +214,8 @@ impl FindingCode {
             Self::UplinkFull => (10, 20),
             Self::Clipping | Self::OutOfPhase | Self::Dark => (5, 10),
             Self::TooLoud | Self::TooSoft => (20, 20),
-            Self::CheckupThinned => (30, 60),
+            Self::CheckupThinned | Self::CpuShort => (30, 60),
+            Self::MemoryShort => (10, 30),
             Self::SoundDrifts => (10, 30),
             Self::ComesInBursts => (15, 15),
             Self::ClockDrifts => (30, 30),

@@ -9,7 +9,11 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::{LogFormat, SettingsError};
+use waverant_api::MetricsAccess;
 use waverant_net::TlsFiles;
+
+/// Shorter tokens can be guessed.
+const LEAST_TOKEN: usize = 20;
 
 type Text = Option<Spanned<String>>;
 type Number = Option<Spanned<u64>>;
@@ -24,6 +28,7 @@ pub(super) struct File {
     pub(super) tls: Tls,
     pub(super) limits: Limits,
     pub(super) checkup: Checkup,
+    pub(super) metrics: Metrics,
     pub(super) log: Log,
     pub(super) first_run: FirstRun,
 }
@@ -93,6 +98,13 @@ pub(super) struct Limits {
 #[serde(deny_unknown_fields, default)]
 pub(super) struct Checkup {
     pub(super) cpu_percent: Number,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Metrics {
+    pub(super) access: Text,
+    pub(super) token_file: Text,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -258,6 +270,34 @@ impl<'a> Reader<'a> {
             "json" => Ok(LogFormat::Json),
             _ => Err(self.error(origin, format!("`{text}` is neither \"text\" nor \"json\""))),
         }
+    }
+
+    pub(super) fn metrics(&self, section: Metrics) -> Result<MetricsAccess, SettingsError> {
+        let from_loopback = match self.find("metrics", "access", section.access) {
+            None => true,
+            Some((text, _)) if text == "loopback" => true,
+            Some((text, _)) if text == "token" => false,
+            Some((text, origin)) => {
+                return Err(self.error(origin, format!("`{text}` is neither \"loopback\" nor \"token\"")));
+            }
+        };
+        let Some((path, origin)) = self.find("metrics", "token_file", section.token_file) else {
+            return Ok(MetricsAccess { from_loopback, token: None });
+        };
+        if path.is_empty() {
+            return Ok(MetricsAccess { from_loopback, token: None });
+        }
+        let text = match std::fs::read_to_string(&path) {
+            Ok(text) => text,
+            Err(error) => return Err(self.error(origin, format!("`{path}` cannot be read: {error}"))),
+        };
+        let token = text.trim();
+        if token.len() < LEAST_TOKEN {
+            let told =
+                format!("the token in `{path}` has {} characters; at least {LEAST_TOKEN} are expected", token.len());
+            return Err(self.error(origin, told));
+        }
+        Ok(MetricsAccess { from_loopback, token: Some(token.into()) })
     }
 
     pub(super) fn log_level(&self, value: Text) -> Result<String, SettingsError> {

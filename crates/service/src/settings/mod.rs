@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use thiserror::Error;
+use waverant_api::MetricsAccess;
 use waverant_house::AudienceLimits;
 use waverant_relay::{AddressRange, Site};
 use waverant_rtmp::Limits;
@@ -116,6 +117,8 @@ pub struct Settings {
     pub viewing_site: Option<Site>,
     /// What hearing and seeing shows may take of one processor.
     pub checkup_share: f64,
+    /// Who may read figures for monitoring.
+    pub metrics: MetricsAccess,
     /// How many may watch.
     pub audience: AudienceLimits,
     /// Bounds on one RTMP peer.
@@ -196,6 +199,7 @@ impl Settings {
             viewing_site: reader.maybe("house", "viewing_site", file.house.viewing_site)?,
             proxies: reader.list("house", "proxies", file.house.proxies)?,
             checkup_share,
+            metrics: reader.metrics(file.metrics)?,
             audience,
             rtmp_limits,
             log_format: reader.log_format(file.log.format)?,

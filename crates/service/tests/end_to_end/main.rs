@@ -19,6 +19,7 @@ mod kill;
 mod library;
 mod links;
 mod memory;
+mod monitoring;
 mod object_storage;
 mod own_database;
 mod pages;

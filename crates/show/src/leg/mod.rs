@@ -68,7 +68,7 @@ pub struct LegHandle {
 /// Starts the task of a leg. It ends when the show is over and all was sent.
 pub(crate) fn start(show: ShowContext, dialer: Arc<dyn Dialer>, order: &LegOrder) -> LegHandle {
     let (sender, orders) = watch::channel(order.clone());
-    let status = Arc::new(LegStatus::new(show.id, &order.destination));
+    let status = Arc::new(LegStatus::new(show.id, &order.destination, show.lags.clone()));
     let (events, name) = (show.events.clone(), order.destination.name.clone());
     let (task_status, order) = (status.clone(), order.clone());
     let leg = move || {

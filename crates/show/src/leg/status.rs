@@ -1,4 +1,5 @@
 use std::collections::VecDeque;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
@@ -11,6 +12,7 @@ use waverant_relay::{
 use waverant_srt::Statistics;
 
 use crate::clock;
+use crate::lags::LegLags;
 
 /// Seconds of the outgoing bitrate that are kept to be drawn.
 const TRACE_LENGTH: usize = 60;
@@ -36,6 +38,8 @@ pub struct LegStatus {
     trace: Mutex<VecDeque<u64>>,
     /// The line of a connection over SRT, while there is one.
     line: Mutex<Option<LineMeter>>,
+    /// Those of all legs.
+    lags: Arc<LegLags>,
 }
 
 /// The line to a destination at one moment.
@@ -73,7 +77,7 @@ pub struct LegSnapshot {
 }
 
 impl LegStatus {
-    pub(super) fn new(session_id: u64, destination: &LegDestination) -> Self {
+    pub(super) fn new(session_id: u64, destination: &LegDestination, lags: Arc<LegLags>) -> Self {
         let now = clock::now();
         let seed = u32::try_from((session_id ^ destination.id << 8) & u64::from(u32::MAX)).unwrap_or(1);
         Self {
@@ -92,6 +96,7 @@ impl LegStatus {
             note: Mutex::new(None),
             trace: Mutex::default(),
             line: Mutex::default(),
+            lags,
         }
     }
 
@@ -110,6 +115,7 @@ impl LegStatus {
     pub(super) fn count_sent(&self, sent: SinkOutput, lag_ms: u64) {
         self.sent_frames.fetch_add(sent.video_frame_count, Ordering::Relaxed);
         self.sent_bytes.fetch_add(sent.payload_bytes, Ordering::Relaxed);
+        self.lags.note(lag_ms);
         self.lag_ms.store(lag_ms, Ordering::Relaxed);
         self.most_behind_ms.fetch_max(lag_ms, Ordering::Relaxed);
         self.meter.lock().record(clock::now(), sent.payload_bytes, sent.video_frame_count);

@@ -107,6 +107,7 @@ impl Show {
             rates: stage.clone(),
             ledger: surroundings.ledger.clone(),
             events: Arc::new(Events::new(began)),
+            lags: surroundings.lags.clone(),
         };
         let is_recorded = rules.recording.mode == RecordingMode::Always && !is_rehearsal;
         let show = Arc::new(Self {

@@ -10,6 +10,7 @@ use waverant_relay::{SlateSource, TakeDisk, TakeNumbers};
 
 use super::{Show, ShowReport};
 use crate::context::Ledger;
+use crate::lags::LegLags;
 use crate::leg::Dialer;
 use crate::senses::CheckupBudget;
 
@@ -54,6 +55,8 @@ pub struct Surroundings {
     pub codec: CodecPool,
     /// What hearing and seeing shows may take of the processor.
     pub checkup: Arc<CheckupBudget>,
+    /// How far legs are behind.
+    pub lags: Arc<LegLags>,
     /// Who makes connections to platforms.
     pub dialer: Arc<dyn Dialer>,
     /// Where what is sent later waits.

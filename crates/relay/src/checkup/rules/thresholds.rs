@@ -72,3 +72,7 @@ pub(super) const MIN_HEARD: Duration = Duration::from_secs(30);
 pub(in crate::checkup) const BLACK: f64 = 10.0;
 pub(in crate::checkup) const FROZEN: f64 = 10.0;
 pub(in crate::checkup) const DARK: f64 = 30.0;
+
+/// The share of the machine's processors that is used, and of its memory.
+pub(in crate::checkup) const PROCESSOR: Threshold = Threshold::new(0.9, 0.8);
+pub(in crate::checkup) const MEMORY: Threshold = Threshold::new(0.95, 0.9);
