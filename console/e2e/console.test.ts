@@ -197,6 +197,27 @@ describe("a show in the console", () => {
     await page.close();
   });
 
+  it("says what a platform's complaint may be, and what more shows would need", async () => {
+    const page = await browser.newPage();
+    await signIn(page, show);
+    await page.goto(`${show.url}/findings`);
+    const now = page.getByRole("region", { name: "Now" });
+    await now.getByText("plovio takes encrypted connections only").waitFor();
+    await page.getByLabel("In its own words").fill("We only take RTMPS");
+    await page.getByRole("button", { name: "Ask" }).click();
+    const likely = page.getByRole("list", { name: "What it may be" });
+    await likely.getByText("stands on finish-line").waitFor();
+    expect(await likely.getByRole("listitem").first().innerText()).toContain("limit tls");
+
+    await page.goto(`${show.url}/machine`);
+    await page.getByRole("region", { name: "Now" }).getByText("Processors").waitFor();
+    await page.getByLabel("Uplink, Mbit/s").fill("10");
+    await page.getByRole("button", { name: "Reckon" }).click();
+    await page.getByText("What gives first: uplink.").waitFor();
+    await page.getByText("too little").waitFor();
+    await page.close();
+  });
+
   it("shows who was turned away", async () => {
     const page = await browser.newPage();
     await signIn(page, show);

@@ -6,6 +6,7 @@ import { EmptyNote, ErrorNote, LoadingNote } from "./components/Notes";
 import { BoardPage } from "./pages/board/BoardPage";
 import { ChannelPage } from "./pages/channel/ChannelPage";
 import { FindingsPage } from "./pages/findings/FindingsPage";
+import { MachinePage } from "./pages/machine/MachinePage";
 import { RecordingsPage } from "./pages/recordings/RecordingsPage";
 import { SessionPage } from "./pages/session/SessionPage";
 import { SignInPage } from "./pages/sign-in/SignInPage";
@@ -29,6 +30,7 @@ export function App() {
         <Route path="channels/:channel" element={<ChannelPage />} />
         <Route path="sessions/:session" element={<SessionPage />} />
         <Route path="findings" element={<FindingsPage />} />
+        <Route path="machine" element={<MachinePage />} />
         <Route path="recordings" element={<RecordingsPage />} />
         <Route path="turned-away" element={<TurnedAwayPage />} />
         <Route path="*" element={<EmptyNote title="There is no such page.">Go back to the board.</EmptyNote>} />

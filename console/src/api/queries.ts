@@ -13,6 +13,7 @@ import type {
   ChangeTake,
   Complaint,
   CutTake,
+  PlannedShows,
   SignIn,
 } from "./types";
 
@@ -61,6 +62,21 @@ export function useMute(channel: string) {
 /** Asks what a platform's complaint may be. */
 export function useComplaint() {
   return useMutation({ mutationFn: (body: Complaint) => answer(api.POST("/api/v1/findings/ask", { body })) });
+}
+
+/** Reckons what planned shows need. */
+export function useCapacity() {
+  return useMutation({ mutationFn: (body: PlannedShows) => answer(api.POST("/api/v1/capacity", { body })) });
+}
+
+/** The newest lines of the log; asked for again every two seconds. */
+export function useLog(filter: { level: string; text?: string }) {
+  return useQuery({
+    queryKey: ["log", filter],
+    queryFn: () => answer(api.GET("/api/v1/log", { params: { query: { ...filter, limit: 200 } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 2000,
+  });
 }
 
 export function useMeanings() {

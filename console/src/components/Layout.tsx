@@ -10,6 +10,7 @@ const PAGES = [
   { to: "/findings", label: "Findings" },
   { to: "/recordings", label: "Recordings" },
   { to: "/turned-away", label: "Turned away" },
+  { to: "/machine", label: "Machine" },
 ];
 
 function link({ isActive }: { isActive: boolean }): string {

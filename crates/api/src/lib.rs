@@ -15,6 +15,7 @@ mod fetch;
 mod findings;
 mod first_run;
 mod live;
+mod log;
 mod metrics;
 mod origin;
 mod pictures;
@@ -50,6 +51,7 @@ use waverant_library::MAX_SLATE_BYTES;
 use waverant_relay::Guesses;
 
 pub use first_run::FirstRun;
+pub use log::{LogDesk, LogLevel, LogLine, LogRing};
 pub use metrics::MetricsAccess;
 pub use server::{HttpDoors, Proxies, serve};
 
@@ -78,6 +80,7 @@ pub struct ApiState {
     seen_tokens: Arc<SeenTokens>,
     boards: Arc<Boards>,
     metrics: MetricsAccess,
+    log: Arc<LogDesk>,
 }
 
 /// Where encoders are taken, and viewers.
@@ -103,7 +106,7 @@ impl ApiState {
         first_run: Arc<FirstRun>,
         host: String,
         ports: Ports,
-        metrics: MetricsAccess,
+        (metrics, log): (MetricsAccess, Arc<LogDesk>),
     ) -> Self {
         Self {
             house,
@@ -114,6 +117,7 @@ impl ApiState {
             seen_tokens: Arc::default(),
             boards: Arc::default(),
             metrics,
+            log,
         }
     }
 }
@@ -142,6 +146,8 @@ fn api() -> OpenApiRouter<ApiState> {
         .merge(slate_routes())
         .routes(routes!(findings::meanings))
         .routes(routes!(capacity::capacity))
+        .routes(routes!(log::read_log))
+        .routes(routes!(log::set_log_level))
         .routes(routes!(findings::ask))
         .routes(routes!(findings::mute, findings::unmute))
         .routes(routes!(recordings::start_recording))

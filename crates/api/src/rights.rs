@@ -96,6 +96,8 @@ const RIGHTS: &[(&str, &str, Right)] = &[
     ("POST", "/depots/{depot}/try", SignedIn),
     ("GET", "/turned-away", SignedIn),
     ("POST", "/capacity", SignedIn),
+    ("GET", "/log", SignedIn),
+    ("PUT", "/log/level", SignedIn),
     ("GET", "/findings/meanings", SignedIn),
     ("POST", "/findings/ask", SignedIn),
     ("PUT", "/channels/{channel}/muted-findings/{code}", SignedIn),

@@ -15,6 +15,7 @@ mod key;
 mod limits;
 mod line;
 mod live;
+mod log;
 mod problem;
 mod recording;
 mod rehearsal;
@@ -51,6 +52,7 @@ pub use live::{
     Board, ChannelState, Health, HeardChannel, HeardSound, LegState, LiveArrival, LiveAudio, LiveChannel, LiveDisk,
     LiveLeg, LivePublishing, LiveSession, LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount,
 };
+pub use log::{LogLine, LogLines, LogSetting};
 pub use problem::Problem;
 pub use recording::{ChangeRecording, MarkMoment, MarkedMoment, Recording, RecordingWhen, TakeFormat};
 pub use rehearsal::{BeginRehearsal, Rehearsal};

@@ -7,7 +7,7 @@ use std::time::Duration;
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::runtime::Handle;
 use tokio::task::JoinHandle;
-use waverant_api::{ApiState, FirstRun, HttpDoors, Ports, Proxies, router, serve};
+use waverant_api::{ApiState, FirstRun, HttpDoors, LogDesk, Ports, Proxies, router, serve};
 use waverant_house::House;
 use waverant_net::{Places, ServerTls};
 use waverant_relay::LobbyLimits;
@@ -83,7 +83,7 @@ impl Doors {
     pub(crate) fn open(
         self,
         house: &Arc<House>,
-        first_run: Arc<FirstRun>,
+        (first_run, log): (Arc<FirstRun>, LogDesk),
         settings: &Settings,
         addresses: &Addresses,
         for_viewers: &Handle,
@@ -125,8 +125,8 @@ impl Doors {
         let viewing_places = places(settings.viewing_connections, settings.viewing_connections_per_address);
         let viewers = waverant_viewing::router(viewing);
         let http_places = places(settings.http_connections, settings.http_connections_per_address);
-        let callers =
-            router(ApiState::new(house.clone(), first_run, settings.host.clone(), ports, settings.metrics.clone()));
+        let watched = (settings.metrics.clone(), Arc::new(log));
+        let callers = router(ApiState::new(house.clone(), first_run, settings.host.clone(), ports, watched));
         let secure = |listener: Option<TcpListener>| listener.zip(tls.clone());
         let proxies = Proxies::new(settings.proxies.clone());
         let (plain, secure_viewing) = (self.viewing, secure(viewing_https));

@@ -1,13 +1,98 @@
-use tracing_subscriber::EnvFilter;
+use std::fmt::{Debug, Write};
+use std::io::IsTerminal;
+use std::sync::Arc;
+
+use time::OffsetDateTime;
+use tracing::field::{Field, Visit};
+use tracing::{Event, Level, Subscriber};
+use tracing_subscriber::filter::EnvFilter;
+use tracing_subscriber::layer::{Context, Layer, SubscriberExt};
+use tracing_subscriber::util::SubscriberInitExt;
+use tracing_subscriber::{fmt, reload};
+use waverant_api::{LogDesk, LogLevel, LogLine, LogRing};
 
 use crate::settings::{LogFormat, Settings};
 
-/// Starts writing log lines to stderr, as the settings say. A second call does nothing.
-pub fn start_logging(settings: &Settings) {
+/// Starts writing log lines to stderr, as the settings say, and keeps the newest for who looks from afar. A second call
+/// writes nothing.
+pub fn start_logging(settings: &Settings) -> LogDesk {
     let filter = EnvFilter::try_new(&settings.log_level).unwrap_or_else(|_| EnvFilter::new("info"));
-    let lines = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let (filter, handle) = reload::Layer::new(filter);
+    let ring = Arc::new(LogRing::default());
+    let lines = fmt::layer().with_writer(std::io::stderr);
+    let kept = tracing_subscriber::registry().with(filter).with(RingLayer(ring.clone()));
     let _ = match settings.log_format {
-        LogFormat::Json => lines.json().try_init(),
-        LogFormat::Text => lines.with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr())).try_init(),
+        LogFormat::Json => kept.with(lines.json()).try_init(),
+        LogFormat::Text => kept.with(lines.with_ansi(std::io::stderr().is_terminal())).try_init(),
     };
+    LogDesk::new(ring, settings.log_level.clone(), move |level| {
+        let filter = EnvFilter::try_new(level).map_err(|error| format!("`{level}` is no level or filter: {error}"))?;
+        handle.reload(filter).map_err(|error| error.to_string())
+    })
+}
+
+/// Puts lines into the ring.
+struct RingLayer(Arc<LogRing>);
+
+impl<S: Subscriber> Layer<S> for RingLayer {
+    fn on_event(&self, event: &Event<'_>, _: Context<'_, S>) {
+        let mut line = LogLine {
+            number: 0,
+            at: OffsetDateTime::now_utc(),
+            level: level(*event.metadata().level()),
+            target: event.metadata().target().to_owned(),
+            text: String::new(),
+            fields: Vec::new(),
+        };
+        event.record(&mut Fields(&mut line));
+        self.0.push(line);
+    }
+}
+
+fn level(level: Level) -> LogLevel {
+    match level {
+        Level::ERROR => LogLevel::Error,
+        Level::WARN => LogLevel::Warn,
+        Level::INFO => LogLevel::Info,
+        Level::DEBUG => LogLevel::Debug,
+        Level::TRACE => LogLevel::Trace,
+    }
+}
+
+struct Fields<'a>(&'a mut LogLine);
+
+impl Visit for Fields<'_> {
+    fn record_str(&mut self, field: &Field, value: &str) {
+        match field.name() {
+            "message" => self.0.text.push_str(value),
+            name => self.0.fields.push((name.to_owned(), value.to_owned())),
+        }
+    }
+
+    fn record_debug(&mut self, field: &Field, value: &dyn Debug) {
+        let mut text = String::new();
+        // Writing to a text does not fail.
+        let _ = write!(text, "{value:?}");
+        self.record_str(field, &text);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_are_kept_with_their_fields() {
+        let ring = Arc::new(LogRing::default());
+        let subscriber = tracing_subscriber::registry().with(RingLayer(ring.clone()));
+        tracing::subscriber::with_default(subscriber, || {
+            tracing::warn!(session = 7, destination = "plovio", peer = %"192.0.2.7", "the leg is lost");
+        });
+        let lines = ring.newest(0, 10, |_| true);
+        let line = &lines[0];
+        assert_eq!((line.level, line.text.as_str()), (LogLevel::Warn, "the leg is lost"));
+        let fields = ["session", "destination", "peer"].map(|name| line.field(name));
+        assert_eq!(fields, [Some("7"), Some("plovio"), Some("192.0.2.7")]);
+        assert_eq!(line.target, "waverant_service::logging::tests");
+    }
 }

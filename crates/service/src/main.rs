@@ -70,13 +70,13 @@ fn check(settings: &Settings) -> ExitCode {
 
 fn run(settings: Settings) -> ExitCode {
     make_files_private();
-    start_logging(&settings);
+    let log = start_logging(&settings);
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => return fail(&format!("no runtime: {error}")),
     };
     runtime.block_on(async {
-        let service = match Service::start(settings).await {
+        let service = match Service::start(settings, log).await {
             Ok(service) => service,
             Err(error) => return fail(&error.to_string()),
         };

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use tokio::task::JoinHandle;
 use tokio::time::timeout;
-use waverant_api::FirstRun;
+use waverant_api::{FirstRun, LogDesk};
 use waverant_house::{House, HouseSetup, Ledger};
 use waverant_library::RecordingsFolder;
 use waverant_relay::Secret;
@@ -48,7 +48,7 @@ impl Service {
     ///
     /// # Errors
     /// [`StartError`] that says what to do.
-    pub async fn start(settings: Settings) -> Result<Self, StartError> {
+    pub async fn start(settings: Settings, log: LogDesk) -> Result<Self, StartError> {
         prepare_machine(&settings)?;
         // Bound first: a port in use is found before the database is started for nothing.
         let doors = Doors::bind(&settings)?;
@@ -79,7 +79,7 @@ impl Service {
         let house = House::open(setup).await?;
         let addresses = doors.addresses(database.as_ref().map(PrivateServer::pid))?;
         let viewing = ViewingRuntime::start().map_err(StartError::Threads)?;
-        let api_task = doors.open(&house, first_run.clone(), &settings, &addresses, &viewing.handle());
+        let api_task = doors.open(&house, (first_run.clone(), log), &settings, &addresses, &viewing.handle());
         let service = Self {
             addresses,
             house,

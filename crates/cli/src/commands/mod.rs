@@ -10,6 +10,7 @@ mod key;
 mod limits;
 mod link;
 mod live;
+mod log;
 mod page;
 mod recording;
 mod session;
@@ -62,6 +63,8 @@ enum Command {
     Finding(finding::Finding),
     /// What shows need of the machine, what is left of it, and what gives first.
     Capacity(capacity::Capacity),
+    /// The newest lines of the service's log.
+    Log(log::Log),
     /// Channels.
     #[command(subcommand)]
     Channel(channel::Channel),
@@ -118,6 +121,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Live(command) => command.run(&mut report),
         Command::Finding(command) => command.run(&mut report),
         Command::Capacity(command) => command.run(&mut report),
+        Command::Log(command) => command.run(&mut report),
         Command::Channel(command) => command.run(&mut report),
         Command::Key(command) => command.run(&mut report),
         Command::Destination(command) => command.run(&mut report),

@@ -121,3 +121,33 @@ async fn health_and_capacity_are_told() {
     assert!(told.contains("18.00 Mbit/s") && told.contains("What gives first: uplink."), "{told}");
     assert!(told.contains("In a month: 162.00 GB sent, 54.00 GB recorded, 1.62 in money."), "{told}");
 }
+
+/// The log is read from afar, with filters, and its level is changed while the service runs.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_log_is_read_and_changed_from_afar() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let shell = Shell { house: &house };
+    shell.sign_in();
+    let key = house.make_channel(0);
+    let _platform = house.add_platform("plovio", None).await;
+    house.publish(house.encoder(&key, 2.0)).await;
+    house.ended_session(1).await;
+    let line = shell.json(&["log", "--session", "1", "--lines", "1"]);
+    assert_eq!(
+        (&line["session"], &line["channel"], line["level"].is_string()),
+        (&json!(1), &json!("finish-line"), true)
+    );
+    let told = shell.run(&["log", "--session", "1"]);
+    assert!(told.contains("on air") && told.contains("destination=plovio"), "{told}");
+    let only = shell.run(&["log", "--text", "PLOVIO", "--lines", "1"]);
+    assert!(only.lines().count() == 1 && only.contains("plovio"), "{only}");
+    assert_eq!(shell.run(&["log", "--level", "error"]), "");
+    assert!(!shell.run(&["log", "--level", "debug"]).contains(" debug "));
+    shell.run(&["log", "level", "debug"]);
+    house.wait_until("debug lines are there", |_| shell.run(&["log", "--lines", "1000"]).contains(" debug ")).await;
+    let refused = shell.fail(&["log", "level", "info,=["], 1);
+    assert!(refused.contains("is no level or filter"), "{refused}");
+    let refused = shell.fail(&["log", "--level", "loud"], 1);
+    assert!(refused.contains("`loud` is none of"), "{refused}");
+}

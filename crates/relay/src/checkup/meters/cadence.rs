@@ -26,7 +26,7 @@ pub(super) struct Cadence {
     sum: i64,
 }
 
-/// What a [`Cadence`] tells of the last ten seconds.
+/// What is known of how pictures followed each other in the last ten seconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct CadenceFigures {
     /// Pictures per second: their count by the time that they take. Error: where times are rounded to milliseconds, a
