@@ -1,11 +1,13 @@
 //! `waverant`: the command for people and scripts. It talks only to the service's HTTP API.
 
 mod account;
+mod board;
 mod client;
 mod commands;
 mod download;
 mod error;
 mod output;
+mod watch;
 
 use std::process::ExitCode;
 

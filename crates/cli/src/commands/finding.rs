@@ -1,8 +1,9 @@
 use clap::Subcommand;
 use serde_json::json;
-use waverant_model::{Board, ChannelFinding, ComplaintAnswer, Finding as Told, FindingMeaning, LikelyFinding};
+use waverant_model::{ChannelFinding, ComplaintAnswer, Finding as Told, FindingMeaning, LikelyFinding};
 
 use super::{dash, word};
+use crate::board::findings_of;
 use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report, moment};
@@ -51,7 +52,7 @@ impl Finding {
         let muted = |channel: &str, code: &str| format!("/channels/{}/muted-findings/{}", piece(channel), piece(code));
         match self {
             Self::List { channel } => {
-                let found = all(&client.get("/live")?, channel.as_deref());
+                let found = findings_of(&client.get("/live")?, channel.as_deref());
                 Ok(report.rows(&found, &found, &columns(), "Nothing is wrong.")?)
             }
             Self::Ask { words, channel } => {
@@ -70,20 +71,6 @@ impl Finding {
             }
         }
     }
-}
-
-/// What stands on the board, of all channels or one; the worst first.
-pub(super) fn all(board: &Board, channel: Option<&str>) -> Vec<ChannelFinding> {
-    let of_house = board.findings.iter().filter(|_| channel.is_none());
-    let of_house = of_house.map(|finding| ChannelFinding { channel: None, finding: finding.clone() });
-    let channels = board.channels.iter().filter(|live| channel.is_none_or(|name| live.name == name));
-    let of_channels = channels.flat_map(|live| {
-        let name = &live.name;
-        live.findings.iter().map(|finding| ChannelFinding { channel: Some(name.clone()), finding: finding.clone() })
-    });
-    let mut found: Vec<ChannelFinding> = of_house.chain(of_channels).collect();
-    found.sort_by_key(|found| (found.finding.is_muted, std::cmp::Reverse(found.finding.severity as u8)));
-    found
 }
 
 /// One finding on one line.

@@ -2,18 +2,24 @@ use clap::Subcommand;
 use waverant_model::{Board, LegState, LiveAudio, LiveChannel, LiveLeg, LiveLine, LiveSession};
 
 use super::{dash, finding, number, word};
+use crate::board::findings_of;
 use crate::client::Client;
 use crate::error::Failure;
-use crate::output::{Column, Report, bitrate, duration};
+use crate::output::{Column, Report, bitrate, duration, sparkline_of};
 
 #[derive(Subcommand, Debug)]
 pub(super) enum Live {
     /// Show what is on air, and every leg.
     Show,
+    /// Watch it full-screen: move with the arrows, switch a leg with the space bar, mark with m, record with r.
+    Watch,
 }
 
 impl Live {
     pub(super) fn run(self, report: &mut Report<'_>) -> Result<(), Failure> {
+        if matches!(self, Self::Watch) {
+            return crate::watch::run(Client::signed_in()?);
+        }
         let board: Board = Client::signed_in()?.get("/live")?;
         let channels = board.channels.as_slice();
         report.rows(&board, channels, &channel_columns(), "No channels yet. Add one: waverant channel add NAME")?;
@@ -22,7 +28,7 @@ impl Live {
         }
         table(report, &sounds(channels), &sound_columns())?;
         table(report, &lines(channels), &line_columns())?;
-        let found = finding::all(&board, None);
+        let found = findings_of(&board, None);
         if !found.is_empty() {
             writeln!(report.out)?;
         }
@@ -209,18 +215,7 @@ fn trace(leg: &LiveLeg) -> String {
 
 /// The last minute of a bitrate, twelve steps of five seconds.
 fn sparkline(values: &[f64]) -> String {
-    const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
-    let most = values.iter().copied().fold(0.0, f64::max);
-    if most <= 0.0 {
-        return String::new();
-    }
-    let steps = values.rchunks(5).map(|five| {
-        let share = five.iter().sum::<f64>() / five.len() as f64 / most;
-        let step = (1..STEPS.len()).rev().find(|step| share * 7.0 >= *step as f64 - 0.5).unwrap_or(0);
-        STEPS[step]
-    });
-    let steps: Vec<char> = steps.collect();
-    steps.into_iter().rev().collect()
+    sparkline_of(values, 5)
 }
 
 #[cfg(test)]

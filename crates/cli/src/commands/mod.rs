@@ -26,13 +26,11 @@ use std::time::Duration;
 
 use clap::{CommandFactory, Parser, Subcommand};
 use clap_complete::Shell;
-use serde::Serialize;
-use serde_json::Value;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
 use crate::error::Failure;
-use crate::output::{Clean, Report};
+use crate::output::{Clean, Report, word};
 
 /// Steers a Waverant service: channels, keys, destinations, what is on air, recordings.
 ///
@@ -179,12 +177,4 @@ fn millis(option: &str, seconds: Option<f64>) -> Result<Option<u32>, Failure> {
 /// A time, as options give it.
 fn time_of(text: &str) -> Result<OffsetDateTime, String> {
     OffsetDateTime::parse(text, &Rfc3339).map_err(|_| "a time was expected, as in 2026-05-17T18:00:00Z".to_owned())
-}
-
-/// A choice, by the word that the API has for it.
-fn word(choice: impl Serialize) -> String {
-    match serde_json::to_value(choice) {
-        Ok(Value::String(word)) => word,
-        _ => "-".to_owned(),
-    }
 }

@@ -1,5 +1,7 @@
 //! One formatter per unit.
 
+use serde::Serialize;
+use serde_json::Value;
 use time::OffsetDateTime;
 
 /// Megabits per second.
@@ -31,6 +33,30 @@ pub(crate) fn duration(millis: impl TryInto<u64>) -> String {
 pub(crate) fn moment(time: OffsetDateTime) -> String {
     let time = time.to_offset(time::UtcOffset::UTC);
     format!("{} {:02}:{:02}:{:02} UTC", time.date(), time.hour(), time.minute(), time.second())
+}
+
+/// A choice, by the word that the API has for it.
+pub(crate) fn word(choice: impl Serialize) -> String {
+    match serde_json::to_value(choice) {
+        Ok(Value::String(word)) => word,
+        _ => "-".to_owned(),
+    }
+}
+
+/// Values as steps, each the mean of so many, the newest last.
+pub(crate) fn sparkline_of(values: &[f64], in_a_step: usize) -> String {
+    const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let most = values.iter().copied().fold(0.0, f64::max);
+    if most <= 0.0 {
+        return String::new();
+    }
+    let steps = values.rchunks(in_a_step).map(|values| {
+        let share = values.iter().sum::<f64>() / values.len() as f64 / most;
+        let step = (1..STEPS.len()).rev().find(|step| share * 7.0 >= *step as f64 - 0.5).unwrap_or(0);
+        STEPS[step]
+    });
+    let steps: Vec<char> = steps.collect();
+    steps.into_iter().rev().collect()
 }
 
 #[cfg(test)]

@@ -223,3 +223,49 @@ async fn refusals_say_what_to_do() {
     assert_eq!(wrong.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&wrong.stderr).contains("do not belong together"));
 }
+
+/// The live view, driven in a pseudo terminal of 80 by 24: it shows the show, switches a leg, and leaves.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_live_view_is_watched_and_used() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let shell = Shell { house: &house };
+    shell.sign_in();
+    let refused = shell.fail(&["live", "watch"], 2);
+    assert!(refused.contains("needs a terminal"), "{refused}");
+    let key = house.make_channel(0);
+    let _platform = house.add_platform("plovio", None).await;
+    let show = house.publish(house.encoder(&key, 15.0));
+    let watch = async {
+        house.wait_until("the leg carries", |house| house.live()["legs"][0]["state"] == "carrying").await;
+        let line = format!("stty cols 80 rows 24; exec {} live watch", program().display());
+        let mut terminal = Command::new("script")
+            .args(["-qec", &line, "/dev/null"])
+            .env_clear()
+            .env("HOME", ground.folder.path())
+            .env("PATH", "/usr/bin:/bin")
+            .env("TERM", "xterm-256color")
+            .env("NO_COLOR", "1")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut keys = terminal.stdin.take().unwrap();
+        let mut press = |pressed: &[u8]| std::io::Write::write_all(&mut keys, pressed).unwrap();
+        tokio::time::sleep(std::time::Duration::from_secs(3)).await;
+        press(b"j ");
+        house.wait_until("the leg is off", |house| house.live()["legs"][0]["state"] == "off").await;
+        press(b"m");
+        tokio::time::sleep(std::time::Duration::from_secs(2)).await;
+        press(b"q");
+        let output = terminal.wait_with_output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
+    };
+    let (_, (code, seen)) = tokio::join!(show, watch);
+    assert_eq!(code, Some(0), "{seen}");
+    for part in ["legs carry", "finish-line", "plovio", "carrying", "choose", "this moment"] {
+        assert!(seen.contains(part), "no {part}: {seen}");
+    }
+    let marks = house.ended_session(1).await["takes"][0]["marks"].to_string();
+    assert!(marks.contains("marked from a terminal"), "{marks}");
+}

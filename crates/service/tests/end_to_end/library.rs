@@ -200,6 +200,8 @@ async fn rules_remove_the_oldest() {
     let paths: Vec<_> = (1..=4).map(path).collect();
     house.call("PATCH", "/channels/finish-line", Some(json!({"recording": {"keep_count": 2}})));
     house.wait_until("the oldest is gone", |house| house.try_call("GET", "/takes/2/1", None).0 == 404).await;
+    // The record goes first: what is removed is claimed there.
+    house.wait_until("its file is gone", |_| !paths[1].exists()).await;
     let there: Vec<bool> = paths.iter().map(|path| path.exists()).collect();
     assert_eq!(there, [true, false, true, true], "locked, gone, kept, kept");
     house.call("DELETE", "/takes/3/1", None);
