@@ -5,6 +5,7 @@
 //! `cargo build --release -p waverant-service`. Prints CPU seconds of the measured process per
 //! delivered GB, and the latency that it adds.
 
+mod checkup;
 mod chunks;
 mod encoder;
 mod faulty;
@@ -98,6 +99,9 @@ struct Arguments {
     /// wall clock, and nothing else.
     #[arg(long, value_name = "CLIP")]
     take_times: Option<PathBuf>,
+    /// Measure what judging a show costs, with the sound and pictures of this clip, and nothing else.
+    #[arg(long, value_name = "CLIP")]
+    checkup: Option<PathBuf>,
     /// Run as the plain write itself (used by the benchmark).
     #[arg(long, hide = true)]
     plain_write: Option<usize>,
@@ -136,6 +140,9 @@ async fn main() -> anyhow::Result<()> {
     }
     if arguments.chunks {
         return chunks::measure();
+    }
+    if let Some(clip) = &arguments.checkup {
+        return checkup::measure(clip);
     }
     let length = Duration::from_secs(arguments.seconds);
     if arguments.srt {

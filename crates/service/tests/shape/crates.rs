@@ -28,7 +28,7 @@ const ARROWS: &[(&str, &[&str])] = &[
     ("house", &["capacity", "codec", "library", "media", "model", "net", "relay", "rtmp", "show", "srt", "store"]),
     ("library", &["codec", "container", "media", "relay", "store"]),
     ("show", &["codec", "container", "media", "net", "relay", "rtmp", "srt", "udp"]),
-    ("bench", &["container", "media", "rtmp", "srt", "standin", "store", "udp"]),
+    ("bench", &["codec", "container", "media", "relay", "rtmp", "srt", "standin", "store", "udp"]),
     ("store", &["relay"]),
     ("codec", &["container", "media"]),
     ("standin", &["container", "media", "rtmp", "srt", "udp"]),
