@@ -14,7 +14,7 @@ const PAGES = [
 ];
 
 function link({ isActive }: { isActive: boolean }): string {
-  const base = "whitespace-nowrap rounded-field px-2.5 py-1.5 sm:px-3 text-sm font-medium hover:bg-base-300/60";
+  const base = "whitespace-nowrap rounded-field px-1.5 py-1.5 text-xs sm:px-3 sm:text-sm font-medium hover:bg-base-300/60";
   return isActive ? `${base} bg-base-300/70` : `${base} text-base-content/75`;
 }
 
@@ -29,7 +29,7 @@ export function Layout({ userName }: { userName: string }) {
           <NavLink to="/" aria-label="Waverant, board">
             <Wordmark isShort />
           </NavLink>
-          <nav className="order-last flex w-full gap-1 sm:order-none sm:w-auto" aria-label="Pages">
+          <nav className="order-last flex w-full gap-0.5 overflow-x-auto sm:order-none sm:w-auto sm:gap-1" aria-label="Pages">
             {PAGES.map((page) => (
               <NavLink key={page.to} to={page.to} end className={link}>
                 {page.label}

@@ -89,7 +89,8 @@ fn sound(sound: &LiveAudio) -> String {
         (Some(heard), None) => {
             let loudness = heard.last_minute.map_or("silent".to_owned(), |loudness| format!("{loudness:.1} LUFS"));
             let peak = heard.true_peak.map_or("none".to_owned(), |peak| format!("{peak:.1} dBTP"));
-            format!("{loudness} over the last minute, highest peak {peak}")
+            let now = heard.short_term.map_or("silent now".to_owned(), |loudness| format!("{loudness:.1} LUFS now"));
+            format!("{now}, {loudness} over the last minute, highest peak {peak}")
         }
         (None, None) => "not heard yet".to_owned(),
     };

@@ -32,7 +32,7 @@ impl Default for Costs {
             sent_gb: 2.2,
             recorded_gb: 2.5,
             viewed_gb: 1.5,
-            heard_track: 0.02,
+            heard_track: 0.008,
             base_bytes: 90e6,
             ring_seconds: 12.0,
             leg_bytes: 0.4e6,
