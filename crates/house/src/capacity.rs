@@ -30,8 +30,7 @@ impl House {
         let host = self.host().unwrap_or_default();
         let (mut sent_bps, mut received_bps, mut expected) = (0.0, 0.0, 0.0);
         for show in self.shows() {
-            let source = show.source_snapshot();
-            let bitrate_bps = source.video_bps + source.audio_bps;
+            let bitrate_bps = show.bitrate_bps();
             let legs = show.legs();
             let carrying = legs.iter().filter(|leg| leg.record.state == LegPhase::Carrying);
             let viewers = f64::from(self.viewer_counts(show.channel_id()).total());

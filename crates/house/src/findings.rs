@@ -37,7 +37,8 @@ impl House {
     }
 
     /// Judges the house until the service stops.
-    pub(crate) async fn judge_itself(self: Arc<Self>, mut host: HostMeter) {
+    pub(crate) async fn judge_itself(self: Arc<Self>, database_pid: Option<u32>) {
+        let mut host = HostMeter::new(database_pid);
         let mut ticks = tokio::time::interval(INTERVAL);
         ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         loop {
@@ -56,7 +57,8 @@ impl House {
                 let seen = host.look(Instant::now());
                 (host, seen)
             });
-            let Ok((meter, seen)) = looked.await else { return };
+            // A fault of ours in the look must not end the judging: another meter goes on.
+            let (meter, seen) = looked.await.unwrap_or_else(|_| (HostMeter::new(database_pid), None));
             host = meter;
             *self.condition.host.write() = seen;
             let facts = HouseFacts { is_database_away, ..self.facts() };

@@ -21,7 +21,7 @@ use crate::acquaintances::Acquaintances;
 use crate::audience::{Audience, AudienceLimits};
 use crate::callers::Callers;
 use crate::condition::HouseCondition;
-use crate::host::{HostFigures, HostMeter};
+use crate::host::HostFigures;
 use crate::interludes::Interludes;
 use crate::numbers::SessionNumbers;
 use crate::posters::PosterShelf;
@@ -166,7 +166,7 @@ impl House {
         self.tasks().spawn(self.clone().follow_changes());
         self.tasks().spawn(self.clone().look_after());
         self.tasks().spawn(self.clone().keep_viewer_minutes());
-        self.tasks().spawn(self.clone().judge_itself(HostMeter::new(database_pid)));
+        self.tasks().spawn(self.clone().judge_itself(database_pid));
     }
 
     /// Channels, keys and destinations as they are now.
@@ -350,6 +350,6 @@ impl RuleBook for House {
         let is_recorded = |state: RecorderState| matches!(state, RecorderState::Recording | RecorderState::Waiting);
         let shows = self.shows();
         let recorded = shows.iter().filter(|show| is_recorded(show.recorder().state().0));
-        recorded.map(|show| show.source_snapshot()).map(|source| source.video_bps + source.audio_bps).sum()
+        recorded.map(|show| show.bitrate_bps()).sum()
     }
 }

@@ -75,8 +75,7 @@ impl House {
         }
         let mut load = Load::default();
         for show in self.shows() {
-            let source = show.source_snapshot();
-            let stream_bps = self.audience.known_bps(show.channel_id(), source.video_bps + source.audio_bps);
+            let stream_bps = self.audience.known_bps(show.channel_id(), show.bitrate_bps());
             let is_sent = |phase: LegPhase| !matches!(phase, LegPhase::Off | LegPhase::Refused);
             let legs = show.legs().iter().filter(|leg| is_sent(leg.record.state)).count();
             // A depot takes as much as a platform.

@@ -68,6 +68,15 @@ impl SourceSnapshot {
 }
 
 impl Show {
+    /// What comes in of all tracks, in bits per second. It costs less than to look at all of the stream.
+    pub fn bitrate_bps(&self) -> f64 {
+        let (now, shown) = (clock::now(), self.stage.lock().shown.clone());
+        let mut meters = shown.meters.lock();
+        let (video_bps, _) = meters.video.rates(now);
+        let (audio_bps, _) = meters.audio.rates(now);
+        video_bps + audio_bps
+    }
+
     /// Looks at the incoming stream.
     pub fn source_snapshot(&self) -> SourceSnapshot {
         let now = clock::now();
