@@ -18,6 +18,7 @@ use waverant_relay::{
 use waverant_show::{LegSnapshot, Sensed, Show, SourceSnapshot};
 
 use crate::capacity::live_host;
+use crate::rights::Sight;
 use crate::{tell_findings, tell_viewing};
 
 fn millis(duration: Duration) -> u64 {
@@ -58,6 +59,25 @@ pub(crate) fn look(house: &House) -> Board {
         uplink,
         host: house.host().map(live_host),
         findings: tell_findings::of_house(house),
+    }
+}
+
+/// The part of a board that is of channels that may be seen; what is of the house as a whole is left out for who sees
+/// single channels.
+pub(crate) fn seen(board: Board, house: &House, sight: &Sight) -> Board {
+    if sight.is_whole() {
+        return board;
+    }
+    let directory = house.directory();
+    let id = |name: &str| directory.channel_named(name).map(|rules| rules.id);
+    Board {
+        at: board.at,
+        channels: board.channels.into_iter().filter(|channel| sight.has(id(&channel.name))).collect(),
+        refused_counts: Vec::new(),
+        disk: None,
+        uplink: None,
+        host: None,
+        findings: Vec::new(),
     }
 }
 
@@ -158,6 +178,10 @@ fn live_video(tracks: &Tracks, source: &SourceSnapshot, sensed: &Sensed) -> Opti
     let (cadence, groups) = (source.figures.cadence.unwrap_or_default(), &source.figures.groups);
     Some(LiveVideo {
         codec: [codec.name()].into_iter().chain(codec.profile_name()).collect::<Vec<_>>().join(" "),
+        level: codec.level(),
+        sampling: codec.sampling().map(|sampling| sampling.to_string()),
+        colour: codec.colour().map(|colour| colour.to_string()),
+        is_hdr: codec.colour().is_some_and(|colour| colour.is_hdr()),
         width: size.map(|(width, _)| width),
         height: size.map(|(_, height)| height),
         frame_rate: source.told_frame_rate(),

@@ -6,7 +6,7 @@ use waverant_capacity::{Costs, Plan, Prices, Resource};
 use waverant_house::{HostFigures, ProcessFigures};
 use waverant_model::{CapacityAnswer, LiveHost, LiveNetwork, LiveProcess, PlannedShows};
 
-use crate::error::Body;
+use crate::input::Body;
 use crate::{ApiError, ApiState};
 
 /// Larger numbers are mistakes.

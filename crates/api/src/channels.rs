@@ -1,5 +1,5 @@
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use waverant_house::MadeKey;
 use waverant_library::LiveDepot;
@@ -9,9 +9,10 @@ use waverant_model::{
 };
 use waverant_sources::GUARDED_APP;
 
+use crate::act_detail::Detail;
 use crate::addresses::{APP, PLAYER_APP, address, secure_address, srt_fields, viewing_addresses};
-use crate::error::Body;
-use crate::rights::Caller;
+use crate::input::{Body, Path};
+use crate::rights::{Caller, Sight};
 use crate::{ApiError, ApiState, tell};
 
 async fn described(
@@ -36,11 +37,12 @@ fn viewing_of(state: &ApiState, headers: &HeaderMap, channel: &waverant_store::C
 #[utoipa::path(get, path = "/channels", responses((status = 200, body = Vec<Channel>)))]
 pub(super) async fn list_channels(
     State(state): State<ApiState>,
+    sight: Sight,
     headers: HeaderMap,
 ) -> Result<Json<Vec<Channel>>, ApiError> {
     let mut all = state.house.store().channel_destinations().await?;
     let channels = state.house.store().channels().await?;
-    let channels = channels.into_iter().map(|channel| {
+    let channels = channels.into_iter().filter(|channel| sight.has(Some(channel.id))).map(|channel| {
         let own = all.extract_if(.., |destination| destination.channel_id == channel.id);
         let own = own.map(tell::channel_destination).collect();
         let viewing = viewing_of(&state, &headers, &channel);
@@ -56,9 +58,10 @@ pub(super) async fn add_channel(
     caller: Caller,
     headers: HeaderMap,
     Body(form): Body<AddChannel>,
-) -> Result<(StatusCode, Json<Channel>), ApiError> {
+) -> Result<(StatusCode, Detail, Json<Channel>), ApiError> {
     let channel = state.house.add_channel(form, &caller.actor).await?;
-    Ok((StatusCode::CREATED, described(&state, &headers, channel).await?))
+    let made = described(&state, &headers, channel).await?;
+    Ok((StatusCode::CREATED, Detail::on_channel(&made.name, &made.0), made))
 }
 
 /// Show a channel
@@ -80,9 +83,15 @@ pub(super) async fn change_channel(
     Path(name): Path<String>,
     headers: HeaderMap,
     Body(form): Body<ChangeChannel>,
-) -> Result<Json<Channel>, ApiError> {
+) -> Result<(Detail, Json<Channel>), ApiError> {
+    let before = present(&state, &headers, &name).await?;
     let channel = state.house.change_channel(&name, form, &caller.actor).await?;
-    described(&state, &headers, channel).await
+    let after = described(&state, &headers, channel).await?;
+    Ok((Detail::changed(&before.0, &after.0), after))
+}
+
+async fn present(state: &ApiState, headers: &HeaderMap, name: &str) -> Result<Json<Channel>, ApiError> {
+    described(state, headers, state.house.store().channel(name).await?).await
 }
 
 /// Remove a channel with its keys; its sessions and takes stay
@@ -91,9 +100,11 @@ pub(super) async fn remove_channel(
     State(state): State<ApiState>,
     caller: Caller,
     Path(name): Path<String>,
-) -> Result<StatusCode, ApiError> {
+    headers: HeaderMap,
+) -> Result<(StatusCode, Detail), ApiError> {
+    let before = present(&state, &headers, &name).await?;
     state.house.remove_channel(&name, &caller.actor).await?;
-    Ok(StatusCode::NO_CONTENT)
+    Ok((StatusCode::NO_CONTENT, Detail::removed(&before.0)))
 }
 
 /// List a channel's stream keys, without the keys themselves
@@ -115,7 +126,7 @@ pub(super) async fn add_key(
     Path(name): Path<String>,
     headers: HeaderMap,
     Body(form): Body<AddKey>,
-) -> Result<(StatusCode, Json<NewKey>), ApiError> {
+) -> Result<(StatusCode, Detail, Json<NewKey>), ApiError> {
     let right = form.right;
     let MadeKey { channel, key, secret } = state.house.add_key(&name, form, &caller.actor).await?;
     let app = if right == KeyRight::Publish { APP } else { PLAYER_APP };
@@ -129,7 +140,9 @@ pub(super) async fn add_key(
         server,
         key: secret.reveal().to_owned(),
     };
-    Ok((StatusCode::CREATED, Json(NewKey { key: tell::key(key), encoder })))
+    let key = tell::key(key);
+    let detail = Detail::made(format!("key {} ({})", key.id, key.label), &key);
+    Ok((StatusCode::CREATED, detail, Json(NewKey { key, encoder })))
 }
 
 /// Remove a stream key; a publisher who uses it is ended
@@ -151,9 +164,31 @@ pub(super) async fn switch_destination(
     Path((name, destination)): Path<(String, String)>,
     headers: HeaderMap,
     Body(form): Body<ChangeSending>,
-) -> Result<Json<Channel>, ApiError> {
+) -> Result<(Detail, Json<Channel>), ApiError> {
+    require_known_destination(&state, &caller, &name, &destination)?;
+    let before = present(&state, &headers, &name).await?;
     let channel = state.house.change_sending(&name, &destination, &form, &caller.actor).await?;
-    described(&state, &headers, channel).await
+    let after = described(&state, &headers, channel).await?;
+    let sending = |channel: &Channel| channel.destinations.iter().find(|own| own.destination == destination).cloned();
+    Ok((Detail::changed(&sending(&before), &sending(&after)), after))
+}
+
+/// Who is on single channels alone sends to the destinations that these have: another one, with its key, is given to a
+/// channel by the house.
+pub(crate) fn require_known_destination(
+    state: &ApiState,
+    caller: &Caller,
+    channel: &str,
+    destination: &str,
+) -> Result<(), ApiError> {
+    let directory = state.house.directory();
+    let id = directory.channel_named(channel).map(|rules| rules.id);
+    let is_known =
+        || id.is_some_and(|id| directory.orders(id).iter().any(|order| order.destination.name == destination));
+    if caller.grants.sees_house() || is_known() {
+        return Ok(());
+    }
+    Err(ApiError::NotFound { kind: "destination", name: destination.to_owned() })
 }
 
 /// Take a destination from a channel; in mid-show too

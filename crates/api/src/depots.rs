@@ -1,12 +1,13 @@
 //! Depots: object storage that takes are copied to.
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use waverant_house::HouseError;
 use waverant_model::{AddDepot, ChangeDepot, Depot, DepotTry};
 
-use crate::error::Body;
+use crate::act_detail::Detail;
+use crate::input::{Body, Path};
 use crate::rights::Caller;
 use crate::{ApiError, ApiState, tell};
 
@@ -22,9 +23,9 @@ pub(super) async fn add_depot(
     State(state): State<ApiState>,
     caller: Caller,
     Body(form): Body<AddDepot>,
-) -> Result<(StatusCode, Json<Depot>), ApiError> {
-    let added = state.house.add_depot(form, &caller.actor).await?;
-    Ok((StatusCode::CREATED, Json(tell::depot(added))))
+) -> Result<(StatusCode, Detail, Json<Depot>), ApiError> {
+    let added = tell::depot(state.house.add_depot(form, &caller.actor).await?);
+    Ok((StatusCode::CREATED, Detail::made(format!("depot {}", added.name), &added), Json(added)))
 }
 
 /// Change a depot
@@ -34,8 +35,10 @@ pub(super) async fn change_depot(
     caller: Caller,
     Path(name): Path<String>,
     Body(form): Body<ChangeDepot>,
-) -> Result<Json<Depot>, ApiError> {
-    Ok(Json(tell::depot(state.house.change_depot(&name, &form, &caller.actor).await?)))
+) -> Result<(Detail, Json<Depot>), ApiError> {
+    let before = state.house.store().depots().await?.into_iter().find(|depot| depot.name == name).map(tell::depot);
+    let after = tell::depot(state.house.change_depot(&name, &form, &caller.actor).await?);
+    Ok((Detail::changed(&before, &Some(&after)), Json(after)))
 }
 
 /// Remove a depot; what is there stays there

@@ -3,11 +3,14 @@ use std::time::Duration;
 use axum::Json;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use tokio::time::timeout;
 use waverant_house::HouseError;
 use waverant_library::LibraryError;
 use waverant_model::Problem;
+use waverant_relay::Role;
 use waverant_store::StoreError;
+
+use crate::PROBLEM;
+use crate::act_detail::Detail;
 
 /// What went wrong in an API call. Each kind fixes its own status and code.
 #[derive(Debug)]
@@ -16,12 +19,26 @@ pub(crate) enum ApiError {
     NotSignedIn,
     /// Name or password are wrong.
     WrongPassword,
+    /// The password is right, and a code of the second factor is asked for besides.
+    SecondFactorNeeded,
+    /// That code is wrong, or was taken before.
+    WrongSecondFactor,
+    /// The rules of the house ask for a second factor that is not set up yet.
+    SecondFactorMissing,
     /// The one-time code is wrong or used up.
     WrongCode,
+    /// The caller's role does not allow it, or it has none there.
+    NotAllowed { role: Option<Role>, least: Role },
+    /// The caller's role allows it, the token does not.
+    TokenTooNarrow,
+    /// The token opens nothing from where it is used.
+    TokenElsewhere { person: String },
     /// A field is not as expected.
     Invalid { field: &'static str, detail: String },
     /// Something of this name is there already.
     NameTaken(String),
+    /// There is nothing at this address that this method could be used on.
+    WrongMethod { allowed: String },
     /// There is no such thing.
     NotFound { kind: &'static str, name: String },
     /// The state does not allow it.
@@ -50,9 +67,16 @@ impl ApiError {
         match self {
             Self::NotSignedIn => (StatusCode::UNAUTHORIZED, "not_signed_in"),
             Self::WrongPassword => (StatusCode::UNAUTHORIZED, "wrong_password"),
+            Self::SecondFactorNeeded => (StatusCode::UNAUTHORIZED, "second_factor_needed"),
+            Self::WrongSecondFactor => (StatusCode::UNAUTHORIZED, "wrong_second_factor"),
+            Self::SecondFactorMissing => (StatusCode::FORBIDDEN, "second_factor_missing"),
             Self::WrongCode => (StatusCode::FORBIDDEN, "wrong_code"),
+            Self::NotAllowed { .. } => (StatusCode::FORBIDDEN, "not_allowed"),
+            Self::TokenTooNarrow => (StatusCode::FORBIDDEN, "token_too_narrow"),
+            Self::TokenElsewhere { .. } => (StatusCode::FORBIDDEN, "token_elsewhere"),
             Self::Invalid { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "invalid_field"),
             Self::NameTaken(_) => (StatusCode::CONFLICT, "name_taken"),
+            Self::WrongMethod { .. } => (StatusCode::METHOD_NOT_ALLOWED, "wrong_method"),
             Self::NotFound { .. } => (StatusCode::NOT_FOUND, "not_found"),
             Self::Conflict(_) => (StatusCode::CONFLICT, "conflict"),
             Self::UnusableFile(_) => (StatusCode::UNPROCESSABLE_ENTITY, "unusable_file"),
@@ -65,14 +89,26 @@ impl ApiError {
     }
 
     /// What was found.
-    fn detail(&self) -> String {
+    pub(crate) fn detail(&self) -> String {
         let fixed = match self {
             Self::Invalid { field, detail } => return format!("{field}: {detail}"),
             Self::NameTaken(name) => return format!("The name `{name}` is taken."),
+            Self::WrongMethod { allowed } => return format!("This address takes {allowed}."),
             Self::NotFound { kind, name } => return format!("There is no {kind} `{name}`."),
             Self::Conflict(detail) | Self::UnusableFile(detail) => return detail.clone(),
+            Self::NotAllowed { role: Some(role), least } => {
+                return format!("This takes the role {least}; yours is {role}.");
+            }
+            Self::NotAllowed { role: None, least } => {
+                return format!("This takes the role {least} in the house; you have none there.");
+            }
+            Self::TokenTooNarrow => "You may do this; the token by which you ask may not.",
+            Self::TokenElsewhere { .. } => "This token opens nothing from the address from which it is used.",
             Self::NotSignedIn => "This call needs a valid token or a signed-in console.",
             Self::WrongPassword => "Name and password do not belong together.",
+            Self::SecondFactorNeeded => "A code of the second factor is needed besides.",
+            Self::WrongSecondFactor => "This code is wrong, or was used before.",
+            Self::SecondFactorMissing => "The rules of this house ask for a second factor, and you have none.",
             Self::WrongCode => "The one-time code is wrong or no longer valid.",
             Self::ForeignPage => "The browser sent this call for a page that is not the console's.",
             Self::SlowDown(_) => "Too many tries.",
@@ -90,8 +126,22 @@ impl ApiError {
             Self::SlowDown(wait) => return format!("Try again in {} s.", seconds(*wait)),
             Self::NotSignedIn => "Sign in, or send the header `Authorization: Bearer TOKEN`.",
             Self::WrongPassword => "Try again; both are case-sensitive.",
-            Self::WrongCode => "Read it from the service's output or from `first-run-code` in the state folder.",
+            Self::SecondFactorNeeded => {
+                "Send it as `second_factor`: six digits of the authenticator, or a recovery code."
+            }
+            Self::WrongSecondFactor => "Wait for the next code; see that the clocks of both devices are right.",
+            Self::SecondFactorMissing => {
+                "Set one up: on the page of your account, or with `waverant second-factor set-up`."
+            }
+            Self::NotAllowed { .. } => "Ask an administrator of the house to do it, or for another role.",
+            Self::TokenTooNarrow => "Sign in for more: `waverant sign-in --role ROLE`, or in the console.",
+            Self::TokenElsewhere { .. } => "Use it from where it was made for, or make another one.",
+            Self::WrongCode => {
+                "Ask who invited you for another link; the first one of all is in the service's output and in \
+                 `first-run-code` in the state folder."
+            }
             Self::NameTaken(_) => "Choose another name.",
+            Self::WrongMethod { .. } => "Look into the document at /api/v1/openapi.json.",
             Self::NotFound { .. } => "List what there is and check the spelling.",
             Self::Conflict(_) => "Look at the present state first.",
             Self::UnusableFile(_) => "Check the take; a take that was cut off can be mended.",
@@ -109,7 +159,7 @@ impl From<StoreError> for ApiError {
         match error {
             StoreError::NameTaken(name) => Self::NameTaken(name),
             StoreError::NotFound { kind, name } => Self::NotFound { kind, name },
-            StoreError::TooMany { .. } => Self::Conflict(error.to_string()),
+            StoreError::TooMany { .. } | StoreError::LastAdministrator => Self::Conflict(error.to_string()),
             StoreError::Busy => Self::SlowDown(Duration::from_secs(1)),
             error if error.is_unavailable() => {
                 tracing::warn!(%error, "an API call found the database away");
@@ -134,14 +184,27 @@ impl IntoResponse for ApiError {
             detail: self.detail(),
             next_step: self.next_step(),
         };
-        let mut response =
-            (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(problem)).into_response();
+        let mut response = (status, [(header::CONTENT_TYPE, PROBLEM)], Json(problem)).into_response();
+        response.extensions_mut().insert(ProblemCode(code));
+        if let Self::TokenElsewhere { person } = &self {
+            response.extensions_mut().insert(Detail::by(person));
+        }
+        // Source: RFC 9110, 15.5.6
+        if let Self::WrongMethod { allowed } = &self
+            && let Ok(allowed) = HeaderValue::from_str(allowed)
+        {
+            response.headers_mut().insert(header::ALLOW, allowed);
+        }
         if let Self::SlowDown(wait) = self {
             response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from(seconds(wait)));
         }
         response
     }
 }
+
+/// The code of a problem, for what looks at the answer on its way out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct ProblemCode(pub(crate) &'static str);
 
 /// Whole seconds, rounded up.
 fn seconds(wait: Duration) -> u64 {
@@ -151,23 +214,6 @@ fn seconds(wait: Duration) -> u64 {
 /// Answers for addresses below `/api` that do not exist.
 pub(super) async fn no_such_route(uri: axum::http::Uri) -> ApiError {
     ApiError::NotFound { kind: "address", name: uri.path().to_owned() }
-}
-
-/// How long a JSON body may take.
-const BODY_TIMEOUT: Duration = Duration::from_secs(10);
-
-/// JSON bodies whose errors are problem documents too.
-#[derive(Debug)]
-pub(crate) struct Body<T>(pub(crate) T);
-
-impl<S: Send + Sync, T: serde::de::DeserializeOwned> axum::extract::FromRequest<S> for Body<T> {
-    type Rejection = ApiError;
-
-    async fn from_request(request: axum::extract::Request, state: &S) -> Result<Self, ApiError> {
-        let body = timeout(BODY_TIMEOUT, Json::<T>::from_request(request, state)).await;
-        let body = body.map_err(|_| ApiError::SlowBody)?;
-        body.map(|Json(value)| Self(value)).map_err(|rejection| ApiError::invalid("body", rejection.body_text()))
-    }
 }
 
 impl From<LibraryError> for ApiError {

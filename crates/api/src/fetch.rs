@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
@@ -10,6 +10,8 @@ use utoipa::IntoParams;
 use waverant_library::Variant;
 use waverant_viewing::serve_take;
 
+use crate::input::{Path, Query};
+use crate::rights::Leave;
 use crate::{ApiError, ApiState};
 
 /// Stills do not change; what a player asked for may be kept for a while.
@@ -46,9 +48,10 @@ pub(super) async fn fetch_take(
     State(state): State<ApiState>,
     Path((session, number)): Path<(u64, u32)>,
     Query(purpose): Query<Purpose>,
+    leave: Leave,
     headers: HeaderMap,
 ) -> Result<Response, ApiError> {
-    fetch(&state, (session, number), Variant::Recorded, purpose.download, &headers).await
+    fetch(&state, (session, number), Variant::Recorded, purpose.download, leave, &headers).await
 }
 
 /// Fetch a take, or a part of it, as plain MP4; byte ranges are served
@@ -58,12 +61,13 @@ pub(super) async fn fetch_progressive(
     Path((session, number)): Path<(u64, u32)>,
     Query(Span { from_ms, to_ms }): Query<Span>,
     Query(purpose): Query<Purpose>,
+    leave: Leave,
     headers: HeaderMap,
 ) -> Result<Response, ApiError> {
     if from_ms.zip(to_ms).is_some_and(|(from, to)| from >= to) {
         return Err(ApiError::invalid("to_ms", "it is not later than from_ms"));
     }
-    fetch(&state, (session, number), Variant::Progressive { from_ms, to_ms }, purpose.download, &headers).await
+    fetch(&state, (session, number), Variant::Progressive { from_ms, to_ms }, purpose.download, leave, &headers).await
 }
 
 /// Fetch one sound of a take alone; byte ranges are served
@@ -72,9 +76,10 @@ pub(super) async fn fetch_sound(
     State(state): State<ApiState>,
     Path((session, number, place)): Path<(u64, u32, u8)>,
     Query(purpose): Query<Purpose>,
+    leave: Leave,
     headers: HeaderMap,
 ) -> Result<Response, ApiError> {
-    fetch(&state, (session, number), Variant::Sound(place), purpose.download, &headers).await
+    fetch(&state, (session, number), Variant::Sound(place), purpose.download, leave, &headers).await
 }
 
 /// Fetch five stills of a take side by side
@@ -108,9 +113,10 @@ async fn fetch(
     (session, number): (u64, u32),
     variant: Variant,
     download: bool,
+    leave: Leave,
     asked: &HeaderMap,
 ) -> Result<Response, ApiError> {
     let take = state.house.library().take_here(session, number).await?;
     let bytes = state.house.library().bytes(&take, variant).await?;
-    Ok(serve_take(Arc::new(bytes), download, asked))
+    Ok(leave.keep(state.clone(), serve_take(Arc::new(bytes), download, asked)))
 }

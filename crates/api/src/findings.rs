@@ -1,17 +1,17 @@
 //! Findings: what stands, what codes mean, and what a platform's complaint may be.
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use waverant_model::{
-    Board, ChannelFinding, Complaint, ComplaintAnswer, FindingMeaning, LegState, LikelyFinding, LiveAudio, LiveChannel,
-    LiveSession,
+    Board, CarryOutRemedy, ChannelFinding, Complaint, ComplaintAnswer, FindingMeaning, LegState, LikelyFinding,
+    LiveAudio, LiveChannel, LiveSession, RemedyDone,
 };
 use waverant_relay::{FindingCode, LONGEST_COMPLAINT, findings_meant};
 
-use crate::board::look;
-use crate::error::Body;
-use crate::rights::Caller;
+use crate::board::{look, seen};
+use crate::input::{Body, Path};
+use crate::rights::{Caller, Sight};
 use crate::tell_findings::meaning;
 use crate::{ApiError, ApiState};
 
@@ -25,6 +25,7 @@ pub(super) async fn meanings() -> Json<Vec<FindingMeaning>> {
 #[utoipa::path(post, path = "/findings/ask", request_body = Complaint, responses((status = 200, body = ComplaintAnswer)))]
 pub(super) async fn ask(
     State(state): State<ApiState>,
+    sight: Sight,
     Body(form): Body<Complaint>,
 ) -> Result<Json<ComplaintAnswer>, ApiError> {
     let complaint = form.complaint.trim();
@@ -32,10 +33,12 @@ pub(super) async fn ask(
         let told = format!("it has {} bytes; 1 to {LONGEST_COMPLAINT} are read", complaint.len());
         return Err(ApiError::invalid("complaint", told));
     }
-    if let Some(channel) = &form.channel {
-        state.house.channel_id(channel)?;
+    if let Some(channel) = &form.channel
+        && !sight.has(Some(state.house.channel_id(channel)?))
+    {
+        return Err(ApiError::NotFound { kind: "channel", name: channel.clone() });
     }
-    let board = look(&state.house);
+    let board = seen(look(&state.house), &state.house, &sight);
     let is_meant = |channel: &&LiveChannel| form.channel.as_ref().is_none_or(|name| *name == channel.name);
     let channels: Vec<&LiveChannel> = board.channels.iter().filter(is_meant).collect();
     let likely = findings_meant(complaint).into_iter().map(|code| likely(code, &channels)).collect();
@@ -187,4 +190,17 @@ pub(super) async fn unmute(
 ) -> Result<StatusCode, ApiError> {
     state.house.mute_findings(&channel, &code, false, &caller.actor)?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Carry out what a finding offers now
+#[utoipa::path(post, path = "/channels/{channel}/remedies", params(("channel" = String, Path)), request_body = CarryOutRemedy, responses((status = 200, body = RemedyDone)))]
+pub(super) async fn carry_out(
+    State(state): State<ApiState>,
+    caller: Caller,
+    Path(channel): Path<String>,
+    Body(form): Body<CarryOutRemedy>,
+) -> Result<Json<RemedyDone>, ApiError> {
+    let CarryOutRemedy { code, destination } = form;
+    let done = state.house.carry_out(&channel, &code, destination.as_deref(), &caller.actor).await?;
+    Ok(Json(RemedyDone { done }))
 }

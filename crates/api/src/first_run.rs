@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use axum::Json;
 use axum::extract::State;
-use axum::response::Response;
+use axum::response::{IntoResponse, Response};
 use parking_lot::Mutex;
 use time::OffsetDateTime;
 use waverant_house::{check_password, check_user_name};
@@ -13,7 +13,10 @@ use waverant_model::{Administrator, FirstRunState, Me};
 use waverant_relay::Secret;
 use waverant_store::{Store, StoreError, new_one_time_code};
 
-use crate::error::Body;
+use crate::act_detail::Detail;
+use crate::credentials::ConsoleCookie;
+use crate::input::Body;
+use crate::tokens::unbounded;
 use crate::{ApiError, ApiState, auth};
 
 /// Name of the file in the state folder.
@@ -84,6 +87,7 @@ pub(super) async fn first_run_state(State(state): State<ApiState>) -> Json<First
 #[utoipa::path(post, path = "/first-run", request_body = Administrator, security(()), responses((status = 200, body = Me)))]
 pub(super) async fn complete_first_run(
     State(state): State<ApiState>,
+    cookie: ConsoleCookie,
     Body(form): Body<Administrator>,
 ) -> Result<Response, ApiError> {
     if !state.first_run.try_code(form.code.reveal()) {
@@ -91,11 +95,13 @@ pub(super) async fn complete_first_run(
     }
     let password = Secret::new(form.password.reveal());
     check_user_name(&form.name)?;
-    check_password(&password)?;
+    check_password(&password, &form.name)?;
     // The code opens once: of two who have it, the second finds it used.
     let first = state.house.store().add_first_user(&form.name, &password, OffsetDateTime::now_utc()).await?;
     let user = first.ok_or(ApiError::WrongCode)?;
     state.first_run.close();
     tracing::info!(name = user.name, "the first administrator was made");
-    auth::welcome(&state, user, form.token_label.as_deref(), None).await
+    let detail = Detail::by(&user.name);
+    let response = auth::welcome(&state, &cookie, user, form.token_label.map(unbounded)).await?;
+    Ok((detail, response).into_response())
 }

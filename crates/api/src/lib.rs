@@ -1,5 +1,7 @@
 //! The HTTP API under `/api/v1`, and the console's files. Handlers are thin: they ask the house, and tell what it says.
 
+mod act_detail;
+mod acts;
 mod addresses;
 mod auth;
 mod board;
@@ -14,22 +16,32 @@ mod error;
 mod fetch;
 mod findings;
 mod first_run;
+mod input;
 mod live;
 mod log;
 mod metrics;
+mod noting;
 mod origin;
+mod people;
 mod pictures;
+mod proof;
 mod recordings;
 mod rehearsals;
 mod rights;
+mod second_factor;
+mod seen_tokens;
 mod server;
 mod sessions;
 mod slates;
+mod support;
 mod takes;
 mod tell;
 mod tell_findings;
 mod tell_jobs;
+mod tell_people;
 mod tell_viewing;
+mod timeline;
+mod to_https;
 mod tokens;
 mod viewing;
 
@@ -44,27 +56,35 @@ use parking_lot::Mutex;
 use tower_http::set_header::SetResponseHeaderLayer;
 use utoipa::OpenApi;
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
+use utoipa::openapi::{Content, Ref, ResponseBuilder};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use waverant_house::{House, MAX_POSTER_BYTES};
 use waverant_library::MAX_SLATE_BYTES;
-use waverant_relay::Guesses;
+use waverant_relay::{Guesses, Role};
 
 pub use first_run::FirstRun;
 pub use log::{LogDesk, LogLevel, LogLine, LogRing};
 pub use metrics::MetricsAccess;
-pub use server::{HttpDoors, Proxies, serve};
+pub use server::{ConsolePath, HttpDoors, HttpListener, NoConsolePath, NoProxyHeader, Proxies, ProxyHeader, serve};
+pub use to_https::to_https;
 
 pub(crate) use error::ApiError;
 use live::Boards;
-use tokens::SeenTokens;
+use noting::Refusals;
+use seen_tokens::SeenTokens;
+use support::SupportDesk;
 
 /// What the path of every call begins with.
 const PREFIX: &str = "/api/v1";
 
-/// Scripts, styles and pictures come from here only; the console is never framed.
-const CONTENT_POLICY: &str = "default-src 'self'; img-src 'self' data:; media-src 'self' blob:; \
-    style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+/// Scripts, styles and pictures come from here only, and from files: nothing that stands in a page is run. The console
+/// is never framed.
+const CONTENT_POLICY: &str = "default-src 'self'; img-src 'self' data:; media-src 'self' blob:; object-src 'none'; \
+    frame-ancestors 'none'; base-uri 'self'; form-action 'self'";
+
+/// What problems are told as. Source: RFC 9457
+const PROBLEM: &str = "application/problem+json";
 
 /// The longest body of a call that needs no token, in bytes.
 const STRANGERS_BODY: usize = 4096;
@@ -75,12 +95,16 @@ pub struct ApiState {
     house: Arc<House>,
     first_run: Arc<FirstRun>,
     host: Arc<str>,
+    console_path: ConsolePath,
+    second_factor_from: Option<Role>,
     ports: Ports,
     guesses: Arc<Mutex<Guesses>>,
     seen_tokens: Arc<SeenTokens>,
+    refusals: Arc<Refusals>,
     boards: Arc<Boards>,
     metrics: MetricsAccess,
     log: Arc<LogDesk>,
+    support: Arc<SupportDesk>,
 }
 
 /// Where encoders are taken, and viewers.
@@ -98,26 +122,59 @@ pub struct Ports {
     pub viewing_https: Option<u16>,
 }
 
+/// Where the house is found.
+#[derive(Clone, Debug, Default)]
+pub struct ConsoleSite {
+    /// The name that is shown with stream keys; empty for the one that was called.
+    pub host: String,
+    /// The path of the console there.
+    pub path: ConsolePath,
+}
+
+/// What people must keep to.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct PeopleRules {
+    /// Who may do what this role may, and more, has a second factor.
+    pub second_factor_from: Option<Role>,
+}
+
+/// What the service tells of itself.
+#[derive(Debug)]
+pub struct Told {
+    /// Who may read figures.
+    pub metrics: MetricsAccess,
+    /// The log.
+    pub log: LogDesk,
+    /// Settings by name, without secrets.
+    pub settings: Vec<(String, String)>,
+}
+
 impl ApiState {
-    /// `host` is the name that is shown with stream keys; empty for the one that was called. `metrics` says who may read
-    /// figures.
+    /// What callers of this house are told.
     pub fn new(
         house: Arc<House>,
         first_run: Arc<FirstRun>,
-        host: String,
+        site: ConsoleSite,
+        rules: PeopleRules,
         ports: Ports,
-        (metrics, log): (MetricsAccess, Arc<LogDesk>),
+        told: Told,
     ) -> Self {
+        let ConsoleSite { host, path } = site;
+        let Told { metrics, log, settings } = told;
         Self {
             house,
             first_run,
             host: host.into(),
+            console_path: path,
+            second_factor_from: rules.second_factor_from,
             ports,
             guesses: Arc::default(),
             seen_tokens: Arc::default(),
+            refusals: Arc::default(),
             boards: Arc::default(),
             metrics,
-            log,
+            log: Arc::new(log),
+            support: Arc::new(SupportDesk::new(settings)),
         }
     }
 }
@@ -133,10 +190,13 @@ struct Document;
 fn api() -> OpenApiRouter<ApiState> {
     OpenApiRouter::with_openapi(Document::openapi())
         .merge(strangers_routes())
-        .routes(routes!(auth::sign_out))
-        .routes(routes!(auth::me))
-        .routes(routes!(tokens::list_tokens))
-        .routes(routes!(tokens::remove_token))
+        .merge(account_routes())
+        .routes(routes!(acts::list_acts))
+        .routes(routes!(acts::export_acts))
+        .routes(routes!(acts::list_channel_acts))
+        .routes(routes!(people::list_people, people::add_person))
+        .routes(routes!(people::change_person, people::remove_person))
+        .routes(routes!(people::invite_again))
         .routes(routes!(channels::list_channels, channels::add_channel))
         .routes(routes!(channels::show_channel, channels::change_channel, channels::remove_channel))
         .routes(routes!(channels::list_keys, channels::add_key))
@@ -145,7 +205,9 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(channels::end_session))
         .merge(slate_routes())
         .routes(routes!(findings::meanings))
+        .routes(routes!(findings::carry_out))
         .routes(routes!(capacity::capacity))
+        .routes(routes!(support::support_bundle))
         .routes(routes!(log::read_log))
         .routes(routes!(log::set_log_level))
         .routes(routes!(findings::ask))
@@ -163,9 +225,15 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(destinations::list_destinations, destinations::add_destination))
         .routes(routes!(destinations::change_destination, destinations::remove_destination))
         .routes(routes!(destinations::try_destination))
+        .routes(routes!(destinations::reveal_destination))
         .routes(routes!(sessions::list_sessions))
         .routes(routes!(sessions::show_session))
         .routes(routes!(sessions::show_report))
+        .routes(routes!(timeline::show_timeline))
+        .routes(routes!(timeline::show_timeline_table))
+        .routes(routes!(timeline::channel_timeline))
+        .routes(routes!(timeline::machine_timeline))
+        .routes(routes!(timeline::machine_timeline_table))
         .merge(take_routes())
         .routes(routes!(depots::list_depots, depots::add_depot))
         .routes(routes!(depots::change_depot, depots::remove_depot))
@@ -181,7 +249,22 @@ fn strangers_routes() -> OpenApiRouter<ApiState> {
     OpenApiRouter::new()
         .routes(routes!(first_run::first_run_state, first_run::complete_first_run))
         .routes(routes!(auth::sign_in))
+        .routes(routes!(people::look_at_invitation))
+        .routes(routes!(people::accept_invitation))
         .layer(DefaultBodyLimit::max(STRANGERS_BODY))
+}
+
+fn account_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(auth::sign_out))
+        .routes(routes!(auth::me))
+        .routes(routes!(auth::change_password))
+        .routes(routes!(second_factor::show_second_factor, second_factor::begin_second_factor))
+        .routes(routes!(second_factor::confirm_second_factor))
+        .routes(routes!(second_factor::renew_recovery_codes))
+        .routes(routes!(second_factor::remove_second_factor))
+        .routes(routes!(tokens::list_tokens, tokens::add_token, tokens::remove_other_tokens))
+        .routes(routes!(tokens::remove_token))
 }
 
 fn take_routes() -> OpenApiRouter<ApiState> {
@@ -220,10 +303,23 @@ fn slate_routes() -> OpenApiRouter<ApiState> {
 /// The OpenAPI document as JSON.
 pub fn openapi_document() -> String {
     let (_, mut document) = OpenApiRouter::new().nest(PREFIX, api()).split_for_parts();
+    tell_of_problems(&mut document);
     if let Some(components) = &mut document.components {
         components.add_security_scheme("token", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
     }
     document.to_pretty_json().unwrap_or_default()
+}
+
+/// Whatever an operation does not do, it says so in one form.
+fn tell_of_problems(document: &mut utoipa::openapi::OpenApi) {
+    let problem = Content::new(Some(Ref::from_schema_name("Problem")));
+    let response = ResponseBuilder::new().description("Why it was not done").content(PROBLEM, problem).build();
+    for item in document.paths.paths.values_mut() {
+        let operations = [&mut item.get, &mut item.put, &mut item.post, &mut item.patch, &mut item.delete];
+        for operation in operations.into_iter().flatten() {
+            operation.responses.responses.insert("default".to_owned(), response.clone().into());
+        }
+    }
 }
 
 /// All routes: API, OpenAPI document, console.
@@ -245,6 +341,8 @@ pub fn router(state: ApiState) -> Router {
         .layer(from_fn(course::answer_in_time))
         .layer(from_fn(origin::require_own_origin))
         .layer(from_fn(course::keep_nothing))
+        .layer(from_fn(course::stay_on_tls))
+        .layer(fixed(header::X_FRAME_OPTIONS, "DENY"))
         .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(fixed(header::REFERRER_POLICY, "no-referrer"))
         .layer(fixed(header::CONTENT_SECURITY_POLICY, CONTENT_POLICY))

@@ -4,7 +4,6 @@ use std::time::Duration;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::HeaderMap;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{self, Stream};
 use parking_lot::Mutex;
@@ -13,23 +12,42 @@ use tokio::task::AbortHandle;
 use waverant_house::House;
 use waverant_model::{Board, Health};
 
-use crate::board::look;
-use crate::credentials::token_of;
+use crate::board::{look, seen};
+use crate::rights::{Leave, Sight};
 use crate::{ApiError, ApiState};
 
 /// How often the live state is sent.
 const INTERVAL: Duration = Duration::from_secs(1);
 
-/// Boards that are sent until the token is looked at again.
-const LOOKS_AT_TOKEN: u32 = 4;
+/// Boards that are sent until it is looked at again whether the caller may go on.
+const LOOKS_AT_LEAVE: u32 = 4;
 
 /// The board as all open consoles get it: built once a second for all of them, and not at all while there is none.
 #[derive(Debug, Default)]
-pub(crate) struct Boards(Mutex<Option<(watch::Receiver<Arc<str>>, AbortHandle)>>);
+pub(crate) struct Boards(Mutex<Option<(watch::Receiver<Arc<Built>>, AbortHandle)>>);
+
+/// A board, and as it is sent to all who see everything.
+#[derive(Debug)]
+pub(crate) struct Built {
+    board: Board,
+    whole: String,
+}
+
+impl Built {
+    fn new(house: &House) -> Arc<Self> {
+        let board = look(house);
+        let whole = as_json(&board);
+        Arc::new(Self { board, whole })
+    }
+
+    fn for_sight(&self, house: &House, sight: &Sight) -> String {
+        if sight.is_whole() { self.whole.clone() } else { as_json(&seen(self.board.clone(), house, sight)) }
+    }
+}
 
 impl Boards {
     /// The board now, and whenever there is a newer one.
-    fn follow(&self, house: &Arc<House>) -> watch::Receiver<Arc<str>> {
+    fn follow(&self, house: &Arc<House>) -> watch::Receiver<Arc<Built>> {
         let mut running = self.0.lock();
         if let Some((boards, builder)) = running.as_ref()
             && !builder.is_finished()
@@ -38,7 +56,7 @@ impl Boards {
             boards.mark_changed();
             return boards;
         }
-        let (sender, mut boards) = watch::channel(as_json(house));
+        let (sender, mut boards) = watch::channel(Built::new(house));
         let builder = tokio::spawn(build(house.clone(), sender)).abort_handle();
         boards.mark_changed();
         *running = Some((boards.clone(), builder));
@@ -47,7 +65,7 @@ impl Boards {
 }
 
 /// Builds boards until nobody but ourselves looks, or the service stops.
-async fn build(house: Arc<House>, sender: watch::Sender<Arc<str>>) {
+async fn build(house: Arc<House>, sender: watch::Sender<Arc<Built>>) {
     let mut ticks = tokio::time::interval(INTERVAL);
     ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     ticks.tick().await;
@@ -61,47 +79,63 @@ async fn build(house: Arc<House>, sender: watch::Sender<Arc<str>>) {
         if sender.receiver_count() < 2 {
             return;
         }
-        sender.send_replace(as_json(&house));
+        sender.send_replace(Built::new(&house));
     }
 }
 
-fn as_json(house: &House) -> Arc<str> {
-    serde_json::to_string(&look(house)).unwrap_or_default().into()
+fn as_json(board: &Board) -> String {
+    serde_json::to_string(board).unwrap_or_default()
 }
 
 /// What is on air now
 #[utoipa::path(get, path = "/live", responses((status = 200, body = Board)))]
-pub(super) async fn board(State(state): State<ApiState>) -> Json<Board> {
-    Json(look(&state.house))
+pub(super) async fn board(State(state): State<ApiState>, sight: Sight) -> Json<Board> {
+    Json(seen(look(&state.house), &state.house, &sight))
+}
+
+/// Who follows the board.
+struct Listener {
+    state: ApiState,
+    boards: watch::Receiver<Arc<Built>>,
+    leave: Leave,
+    sight: Sight,
+    count: u32,
+}
+
+impl Listener {
+    /// The next board; none if there is nothing more to come, or the caller may not go on.
+    async fn next(&mut self) -> Option<Event> {
+        if self.boards.changed().await.is_err() {
+            if self.state.house.stopping().is_cancelled() {
+                return None;
+            }
+            // Its builder ended just when we came.
+            self.boards = self.state.boards.follow(&self.state.house);
+            self.boards.changed().await.ok()?;
+        }
+        self.count = self.count.wrapping_add(1);
+        if self.count.is_multiple_of(LOOKS_AT_LEAVE)
+            && let Some(grants) = self.leave.look_again(&self.state).await.ok()?
+        {
+            self.sight = Sight::from(&grants);
+        }
+        let built = self.boards.borrow_and_update().clone();
+        Some(Event::default().event("board").data(built.for_sight(&self.state.house, &self.sight)))
+    }
 }
 
 /// What is on air, once a second, as Server-Sent Events named `board`
 #[utoipa::path(get, path = "/live/events", responses((status = 200, content_type = "text/event-stream")))]
 pub(super) async fn events(
     State(state): State<ApiState>,
-    headers: HeaderMap,
+    sight: Sight,
+    leave: Leave,
 ) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
-    let token = token_of(&headers).unwrap_or_default();
     let boards = state.boards.follow(&state.house);
-    let events = stream::unfold((state, boards, 1), move |(state, mut boards, count)| {
-        let token = token.clone();
-        async move {
-            if boards.changed().await.is_err() {
-                if state.house.stopping().is_cancelled() {
-                    return None;
-                }
-                // Its builder ended just when we came.
-                boards = state.boards.follow(&state.house);
-                boards.changed().await.ok()?;
-            }
-            // A token that is withdrawn or has ended opens nothing any more; one that cannot be looked up does.
-            let is_due = count % LOOKS_AT_TOKEN == 0;
-            if is_due && matches!(state.seen_tokens.holder_of(state.house.store(), &token).await, Ok(None)) {
-                return None;
-            }
-            let event = Event::default().event("board").data(boards.borrow_and_update().as_ref());
-            Some((Ok(event), (state, boards, count + 1)))
-        }
+    let listener = Listener { state, boards, leave, sight, count: 0 };
+    let events = stream::unfold(listener, async |mut listener| {
+        let event = listener.next().await?;
+        Some((Ok(event), listener))
     });
     Sse::new(events).keep_alive(KeepAlive::default())
 }

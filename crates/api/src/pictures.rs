@@ -1,11 +1,9 @@
 //! What is on air, a picture at a time, for who is signed in.
 
-use std::time::Duration;
-
 use axum::Extension;
+use axum::extract::State;
 use axum::extract::ws::WebSocketUpgrade;
-use axum::extract::{Path, Query, State};
-use axum::http::{HeaderMap, header};
+use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use serde::Deserialize;
 use std::sync::Arc;
@@ -14,11 +12,9 @@ use waverant_net::Place;
 use waverant_show::Show;
 use waverant_viewing::{PictureViewer, within_limits};
 
-use crate::credentials::token_of;
+use crate::input::{Path, Query};
+use crate::rights::Leave;
 use crate::{ApiError, ApiState};
-
-/// How often the token is looked at again.
-const LOOK_INTERVAL: Duration = Duration::from_secs(4);
 
 /// As wide as a still is on the board.
 const USUAL_WIDTH: u32 = 320;
@@ -35,19 +31,18 @@ pub(super) async fn watch_pictures(
     State(state): State<ApiState>,
     Path(name): Path<String>,
     Query(query): Query<PictureQuery>,
-    headers: HeaderMap,
+    leave: Leave,
     place: Option<Extension<Arc<Place>>>,
     socket: WebSocketUpgrade,
 ) -> Result<Response, ApiError> {
     let show = on_air(&state, &name)?;
     let viewer = PictureViewer::of_the_house(&show, query.sound);
-    let token = token_of(&headers).unwrap_or_default();
     Ok(within_limits(socket).on_upgrade(move |socket| async move {
         let _place = place;
         let stopping = state.house.stopping().clone();
         tokio::select! {
             () = viewer.serve(socket, || !stopping.is_cancelled()) => {}
-            () = until_withdrawn(&state, &token) => {}
+            () = leave.ended(state.clone()) => {}
         }
     }))
 }
@@ -74,14 +69,4 @@ fn on_air(state: &ApiState, name: &str) -> Result<Arc<Show>, ApiError> {
     let channel = state.house.directory().channel_named(name).map(|rules| rules.id);
     let show = channel.and_then(|id| state.house.show(id)).filter(|show| !show.live().has_ended());
     show.ok_or_else(|| ApiError::Conflict(format!("The channel `{name}` is not on air.")))
-}
-
-/// Waits until a token opens nothing any more; one that cannot be looked up does.
-async fn until_withdrawn(state: &ApiState, token: &str) {
-    loop {
-        tokio::time::sleep(LOOK_INTERVAL).await;
-        if matches!(state.seen_tokens.holder_of(state.house.store(), token).await, Ok(None)) {
-            return;
-        }
-    }
 }

@@ -1,9 +1,9 @@
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use waverant_model::{MarkMoment, MarkedMoment};
 
-use crate::error::Body;
+use crate::input::{Body, Path};
 use crate::rights::Caller;
 use crate::{ApiError, ApiState};
 

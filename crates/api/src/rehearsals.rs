@@ -1,14 +1,15 @@
 use std::time::Duration;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use waverant_house::leg_order;
 use waverant_model::{BeginRehearsal, Rehearsal};
 use waverant_sources::rehearse;
 use waverant_store::Sending;
 
-use crate::error::Body;
+use crate::channels::require_known_destination;
+use crate::input::{Body, Path};
 use crate::rights::Caller;
 use crate::{ApiError, ApiState};
 
@@ -30,6 +31,7 @@ pub(super) async fn begin_rehearsal(
     }
     let mut legs = Vec::new();
     for destination in &form.destinations {
+        require_known_destination(&state, &caller, &name, destination)?;
         let destination = state.house.store().destination(destination).await?;
         legs.push(leg_order(destination, Sending { switched_on: true, ..Sending::default() }));
     }

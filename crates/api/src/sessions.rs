@@ -1,7 +1,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use waverant_house::report_of;
@@ -10,6 +10,8 @@ use waverant_relay::{TakeRecord, TakeState};
 use waverant_show::Show;
 use waverant_store::{SessionFilter, StoredTake};
 
+use crate::input::{Path, Query};
+use crate::rights::Sight;
 use crate::{ApiError, ApiState, tell};
 
 /// Rows in one answer.
@@ -28,6 +30,11 @@ pub(crate) struct Page {
 }
 
 impl Page {
+    /// The newest of all channels.
+    pub(crate) fn newest() -> Self {
+        Self { channel: None, before: None, limit: Some(MAX_LIMIT) }
+    }
+
     fn limit(&self) -> Result<u32, ApiError> {
         match self.limit.unwrap_or(DEFAULT_LIMIT) {
             limit @ 1..=MAX_LIMIT => Ok(limit),
@@ -47,10 +54,11 @@ fn listed<T>(items: Vec<T>, limit: u32, cursor: impl Fn(&T) -> u64) -> Listed<T>
 #[utoipa::path(get, path = "/sessions", params(Page), responses((status = 200, body = Listed<Session>)))]
 pub(super) async fn list_sessions(
     State(state): State<ApiState>,
+    sight: Sight,
     Query(page): Query<Page>,
 ) -> Result<Json<Listed<Session>>, ApiError> {
-    let limit = page.limit()?;
-    let filter = SessionFilter { channel_name: page.channel, before: page.before, limit };
+    let (limit, channels) = (page.limit()?, sight.channels());
+    let filter = SessionFilter { channel_name: page.channel, channels, before: page.before, limit };
     let sessions = state.house.store().sessions(&filter).await?.into_iter().map(tell::session);
     Ok(Json(listed(sessions.collect(), limit, |session| session.id)))
 }
@@ -76,12 +84,17 @@ pub(super) async fn show_report(
     State(state): State<ApiState>,
     Path(id): Path<u64>,
 ) -> Result<Json<ShowReport>, ApiError> {
+    report_of_session(&state, id).await.map(Json)
+}
+
+/// The report of a show: up to now, or as it was at its end.
+pub(crate) async fn report_of_session(state: &ApiState, id: u64) -> Result<ShowReport, ApiError> {
     if let Some(show) = state.house.shows().iter().find(|show| show.id() == id) {
-        return Ok(Json(report_of(&show.report())));
+        return Ok(report_of(&show.report()));
     }
     let missing = || ApiError::NotFound { kind: "report of session", name: id.to_string() };
     let kept = state.house.store().report(id).await?.ok_or_else(missing)?;
-    serde_json::from_str(&kept).map(Json).map_err(|error| {
+    serde_json::from_str(&kept).map_err(|error| {
         tracing::error!(session = id, %error, "a report cannot be read");
         ApiError::Internal
     })

@@ -2,12 +2,13 @@
 
 use axum::Json;
 use axum::body::Bytes;
+use axum::extract::State;
 use axum::extract::rejection::BytesRejection;
-use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use waverant_library::MAX_SLATE_BYTES;
 use waverant_model::UploadedSlate;
 
+use crate::input::Path;
 use crate::rights::Caller;
 use crate::{ApiError, ApiState, tell};
 

@@ -5,17 +5,18 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use serde::Deserialize;
 use time::OffsetDateTime;
 use utoipa::IntoParams;
-use waverant_library::{CutOrder, Job};
+use waverant_library::{CutOrder, Job, JobView};
 use waverant_model::{ChangeTake, CopyTake, CutTake, JobReport, ListedTakes, RemovedTake, Take, TakeLink, TakeSound};
 use waverant_store::{TakeChange, TakeFilter};
 
-use crate::error::Body;
-use crate::rights::Caller;
+use crate::act_detail::Detail;
+use crate::input::{Body, Path, Query};
+use crate::rights::{Caller, Sight};
 use crate::sessions::{as_it_grows, growing_takes};
 use crate::{ApiError, ApiState, tell, tell_jobs};
 
@@ -29,7 +30,7 @@ const DEFAULT_LINK_S: u64 = 3_600;
 const MAX_LINK_S: u64 = 604_800;
 
 /// Which takes to list.
-#[derive(Debug, Deserialize, IntoParams)]
+#[derive(Debug, Default, Deserialize, IntoParams)]
 pub(crate) struct TakeQuery {
     /// Only of this channel.
     channel: Option<String>,
@@ -59,6 +60,13 @@ pub(crate) struct LinkQuery {
     valid_s: Option<u64>,
 }
 
+impl TakeQuery {
+    /// The newest of all channels.
+    pub(crate) fn newest() -> Self {
+        Self { limit: Some(MAX_LIMIT), ..Self::default() }
+    }
+}
+
 fn parse_cursor(text: &str) -> Result<(u64, u32), ApiError> {
     let parts = text.split_once('.').and_then(|(session, number)| Some((session.parse().ok()?, number.parse().ok()?)));
     parts.ok_or_else(|| ApiError::invalid("before", format!("`{text}` is none that an earlier answer gave")))
@@ -68,6 +76,7 @@ fn parse_cursor(text: &str) -> Result<(u64, u32), ApiError> {
 #[utoipa::path(get, path = "/takes", params(TakeQuery), responses((status = 200, body = ListedTakes)))]
 pub(super) async fn list_takes(
     State(state): State<ApiState>,
+    sight: Sight,
     Query(query): Query<TakeQuery>,
 ) -> Result<Json<ListedTakes>, ApiError> {
     let limit = query.limit.unwrap_or(DEFAULT_LIMIT);
@@ -76,6 +85,7 @@ pub(super) async fn list_takes(
     }
     let filter = TakeFilter {
         channel_name: query.channel,
+        channels: sight.channels(),
         from: query.from,
         until: query.until,
         min_ms: query.min_ms,
@@ -129,14 +139,16 @@ pub(super) async fn change_take(
     caller: Caller,
     Path((session, number)): Path<(u64, u32)>,
     Body(form): Body<ChangeTake>,
-) -> Result<Json<Take>, ApiError> {
+) -> Result<(Detail, Json<Take>), ApiError> {
     let change = TakeChange {
         title: checked("title", form.title, MAX_TITLE)?,
         note: checked("note", form.note, MAX_NOTE)?,
         is_locked: form.is_locked,
     };
+    let before = described(&state, session, number).await?;
     state.house.library().change((session, number), &change, &caller.actor).await?;
-    described(&state, session, number).await
+    let after = described(&state, session, number).await?;
+    Ok((Detail::changed(&before.0, &after.0), after))
 }
 
 fn checked(field: &'static str, text: Option<String>, longest: usize) -> Result<Option<String>, ApiError> {
@@ -266,13 +278,30 @@ pub(super) async fn link_take(
 
 /// List jobs, the newest first
 #[utoipa::path(get, path = "/jobs", responses((status = 200, body = Vec<JobReport>)))]
-pub(super) async fn list_jobs(State(state): State<ApiState>) -> Json<Vec<JobReport>> {
-    Json(state.house.library().jobs().all().into_iter().map(tell_jobs::job).collect())
+pub(super) async fn list_jobs(State(state): State<ApiState>, sight: Sight) -> Result<Json<Vec<JobReport>>, ApiError> {
+    let jobs = seen_jobs(&state, &sight, state.house.library().jobs().all()).await?;
+    Ok(Json(jobs.into_iter().map(tell_jobs::job).collect()))
+}
+
+/// Those of takes of channels that may be seen.
+async fn seen_jobs(state: &ApiState, sight: &Sight, mut jobs: Vec<JobView>) -> Result<Vec<JobView>, ApiError> {
+    if !sight.is_whole() {
+        let sessions: Vec<u64> = jobs.iter().map(|job| job.session).collect();
+        let channels = state.house.store().channels_of_sessions(&sessions).await?;
+        jobs.retain(|job| sight.has(channels.get(&job.session).copied()));
+    }
+    Ok(jobs)
 }
 
 /// Show a job
 #[utoipa::path(get, path = "/jobs/{job}", params(("job" = u64, Path)), responses((status = 200, body = JobReport)))]
-pub(super) async fn show_job(State(state): State<ApiState>, Path(id): Path<u64>) -> Result<Json<JobReport>, ApiError> {
+pub(super) async fn show_job(
+    State(state): State<ApiState>,
+    sight: Sight,
+    Path(id): Path<u64>,
+) -> Result<Json<JobReport>, ApiError> {
+    let found = state.house.library().jobs().find(id).into_iter().collect();
+    let job = seen_jobs(&state, &sight, found).await?.pop();
     let missing = || ApiError::NotFound { kind: "job", name: id.to_string() };
-    state.house.library().jobs().find(id).map(|job| Json(tell_jobs::job(job))).ok_or_else(missing)
+    job.map(|job| Json(tell_jobs::job(job))).ok_or_else(missing)
 }

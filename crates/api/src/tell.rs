@@ -85,6 +85,7 @@ pub(crate) fn destination(from: store::Destination) -> model::Destination {
         authority: settings.authority,
         batch_ms: settings.batch_ms,
         audio: settings.audio_pick,
+        video_track: settings.video_track,
         audio_otherwise: if settings.or_no_audio { model::AudioOtherwise::None } else { model::AudioOtherwise::First },
         created_at: from.created_at,
     }
@@ -152,11 +153,6 @@ pub(crate) fn depot(from: store::Depot) -> model::Depot {
         public_address: from.public_address,
         created_at: from.created_at,
     }
-}
-
-pub(crate) fn token(from: store::TokenRecord) -> model::Token {
-    let store::TokenRecord { id, label, created_at, expires_at } = from;
-    model::Token { id, label, created_at, expires_at }
 }
 
 pub(crate) fn take(take: store::StoredTake, copy: Option<store::CopyRecord>) -> model::Take {

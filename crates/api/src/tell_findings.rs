@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use time::OffsetDateTime;
 use waverant_house::{House, severity_word};
-use waverant_model::{Finding, FindingMeaning};
+use waverant_model::{Finding, FindingMeaning, FindingRemedy};
 use waverant_relay::{FindingCode, LegFacts, LegOrder, LegPhase, StreamFacts, judge_leg};
 use waverant_show::{Show, ShownFinding};
 
@@ -26,6 +26,10 @@ fn told(shown: ShownFinding) -> Finding {
         severity: severity_word(finding.severity),
         since: Some(moment(finding.since)),
         cause: finding.cause,
+        remedy: finding.remedy.map(|remedy| FindingRemedy {
+            kind: remedy.word().to_owned(),
+            text: remedy.text(finding.key.destination.as_deref().unwrap_or_default()),
+        }),
         advice: finding.advice,
         track: finding.key.track.map(|track| track.0),
         destination: finding.key.destination,
@@ -35,7 +39,7 @@ fn told(shown: ShownFinding) -> Finding {
 }
 
 /// When something was, on the clock on the wall.
-fn moment(at: Instant) -> OffsetDateTime {
+pub(crate) fn moment(at: Instant) -> OffsetDateTime {
     let ago = Instant::now().saturating_duration_since(at);
     OffsetDateTime::now_utc() - ago
 }
@@ -55,6 +59,7 @@ pub(crate) fn before_show(orders: &[LegOrder]) -> Vec<Finding> {
             breaches: &order.limits.check(&facts),
             is_held_back: false,
             line: None,
+            fitting_track: None,
         });
         let told = found.into_iter().map(|condition| Finding {
             code: condition.key.code.word().to_owned(),
@@ -62,6 +67,7 @@ pub(crate) fn before_show(orders: &[LegOrder]) -> Vec<Finding> {
             since: None,
             cause: condition.cause,
             advice: condition.advice,
+            remedy: None,
             track: None,
             destination: Some(name.to_owned()),
             destinations: vec![name.to_owned()],

@@ -2,8 +2,8 @@
 
 use axum::Json;
 use axum::body::Bytes;
+use axum::extract::State;
 use axum::extract::rejection::BytesRejection;
-use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode};
 use serde::Deserialize;
 use time::{Duration, OffsetDateTime};
@@ -12,7 +12,7 @@ use waverant_house::MAX_POSTER_BYTES;
 use waverant_model::{AddViewingLink, ViewerMinute, ViewingLink};
 
 use crate::addresses::link_addresses;
-use crate::error::Body;
+use crate::input::{Body, Path, Query};
 use crate::rights::Caller;
 use crate::{ApiError, ApiState, tell_viewing};
 

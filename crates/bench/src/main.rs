@@ -17,10 +17,12 @@ mod relay;
 mod rest;
 mod scale;
 mod siege;
+mod sign_in_times;
 mod sinks;
 mod source;
 mod srt;
 mod take_times;
+mod timeline;
 mod tls;
 mod viewers;
 
@@ -76,6 +78,9 @@ struct Arguments {
     /// Measure two shows beside everything that strangers can do at once, and nothing else.
     #[arg(long)]
     siege: bool,
+    /// Measure whether a failed sign-in tells by its time if there is such a name, and nothing else.
+    #[arg(long)]
+    sign_in_times: bool,
     /// Measure so many viewers by playlists, and a tenth of them over WebSockets, beside 20 legs, and nothing else.
     #[arg(long)]
     viewers: Option<usize>,
@@ -99,6 +104,9 @@ struct Arguments {
     /// wall clock, and nothing else.
     #[arg(long, value_name = "CLIP")]
     take_times: Option<PathBuf>,
+    /// Measure what a year of figures takes, and how long a day of it takes to be read, and nothing else.
+    #[arg(long)]
+    timeline: bool,
     /// Measure what judging a show costs, with the sound and pictures of this clip, and nothing else.
     #[arg(long, value_name = "CLIP")]
     checkup: Option<PathBuf>,
@@ -162,6 +170,9 @@ async fn main() -> anyhow::Result<()> {
     if let Some(clip) = &arguments.take_times {
         return take_times::measure(&waverantd, clip).await;
     }
+    if arguments.timeline {
+        return timeline::measure().await;
+    }
     if arguments.scale {
         return scale::measure(&waverantd).await;
     }
@@ -170,6 +181,9 @@ async fn main() -> anyhow::Result<()> {
     }
     if arguments.siege {
         return siege::measure(&waverantd, length).await;
+    }
+    if arguments.sign_in_times {
+        return tokio::task::spawn_blocking(move || sign_in_times::measure(&waverantd)).await?;
     }
     if let Some(count) = arguments.viewers {
         return viewers::measure(&waverantd, &own, (count, count / 10, arguments.kbps), length).await;

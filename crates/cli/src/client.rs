@@ -32,7 +32,11 @@ impl Client {
     }
 
     fn new(url: String, token: Option<String>) -> Self {
-        let config = Agent::config_builder().http_status_as_error(false).timeout_connect(Some(CONNECT_TIMEOUT)).build();
+        let config = Agent::config_builder()
+            .user_agent(concat!("waverant/", env!("CARGO_PKG_VERSION")))
+            .http_status_as_error(false)
+            .timeout_connect(Some(CONNECT_TIMEOUT))
+            .build();
         Self { agent: config.into(), url, token }
     }
 
@@ -134,9 +138,21 @@ pub(crate) fn piece(name: &str) -> String {
     out
 }
 
+/// A path with what is asked for behind it; what is none is left out.
+pub(crate) fn with_query(place: &str, query: Vec<(&str, Option<String>)>) -> String {
+    let given = query.into_iter().filter_map(|(name, value)| Some(format!("{name}={}", piece(&value?))));
+    format!("{place}?{}", given.collect::<Vec<_>>().join("&"))
+}
+
 #[cfg(test)]
 mod tests {
-    use super::piece;
+    use super::{piece, with_query};
+
+    #[test]
+    fn what_is_none_is_not_asked_for() {
+        let query = vec![("person", Some("the cox".to_owned())), ("limit", None), ("what", Some("a".to_owned()))];
+        assert_eq!(with_query("/acts", query), "/acts?person=the%20cox&what=a");
+    }
 
     #[test]
     fn names_are_escaped_in_paths() {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use waverant_relay::{Actor, RecordingMode};
+use waverant_relay::{Act, Actor, RecordingMode};
 use waverant_show::Show;
 
 use crate::{House, HouseError};
@@ -18,6 +18,11 @@ impl House {
     pub fn channel_id(&self, name: &str) -> Result<u64, HouseError> {
         let missing = || HouseError::NotFound { kind: "channel", name: name.to_owned() };
         Ok(self.directory().channel_named(name).ok_or_else(missing)?.id)
+    }
+
+    /// Writes down what somebody did.
+    pub fn write_act(&self, act: Act) {
+        self.ledger.write_act(act);
     }
 
     pub(crate) fn running(&self, channel: &str) -> Result<Arc<Show>, HouseError> {

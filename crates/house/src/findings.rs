@@ -4,6 +4,8 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
+use time::OffsetDateTime;
+use time::macros::datetime;
 use waverant_library::LOW_TIME;
 use waverant_relay::{Actor, Finding, FindingChange, FindingCode, HouseFacts, judge_house};
 
@@ -13,6 +15,9 @@ use crate::{House, HouseError};
 /// How often the house is judged.
 const INTERVAL: Duration = Duration::from_secs(1);
 
+/// No clock is right that shows an earlier time: this version was made then.
+const MADE: OffsetDateTime = datetime!(2026-11-01 0:00 UTC);
+
 /// A database that does not answer within this time is away.
 const PATIENCE: Duration = Duration::from_secs(3);
 
@@ -20,6 +25,19 @@ impl House {
     /// What is wrong with the house itself: the worst first.
     pub fn findings(&self) -> Vec<Finding> {
         self.condition.checkup.lock().standing()
+    }
+
+    /// Says when the certificate ends; None if there is none.
+    pub fn note_certificate(&self, ends: Option<OffsetDateTime>) {
+        let ends = ends.map_or(0, OffsetDateTime::unix_timestamp);
+        self.condition.certificate_ends.store(ends, Ordering::Relaxed);
+    }
+
+    /// What was wrong with the house since the service was started, each with its end; none while it stands.
+    pub fn all_findings(&self) -> Vec<(Finding, Option<Instant>)> {
+        let checkup = self.condition.checkup.lock();
+        let past = checkup.past().0.map(|past| (past.finding.clone(), Some(past.until)));
+        past.chain(checkup.standing().into_iter().map(|finding| (finding, None))).collect()
     }
 
     /// Says whether findings of a code are known on the show that is on air, and not to be told for the rest of it.
@@ -69,6 +87,7 @@ impl House {
     }
 
     fn facts(&self) -> HouseFacts {
+        let at = OffsetDateTime::now_utc();
         let share = self.uplink().map(|load| (load.legs_bps + load.viewers_bps) / load.carries_bps.max(1) as f64);
         let host = self.host();
         let available = |host: &HostFigures| host.available_bytes as f64 / host.memory_bytes.max(1) as f64;
@@ -83,6 +102,11 @@ impl House {
                 .map(|budget| budget.part())
                 .filter(|part| *part < 1.0),
             is_database_away: false,
+            certificate_left: Some(self.condition.certificate_ends.load(Ordering::Relaxed))
+                .filter(|ends| *ends != 0)
+                .map(|ends| ends - at.unix_timestamp()),
+            clock_put: self.condition.clocks.lock().look(at, Instant::now()),
+            is_clock_behind: at < MADE,
         }
     }
 }

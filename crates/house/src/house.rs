@@ -13,8 +13,8 @@ use tokio_util::task::TaskTracker;
 use waverant_codec::CodecPool;
 use waverant_library::{Library, LibrarySetup, RecordingsFolder, RuleBook, SlateShelf};
 use waverant_net::caller_of;
-use waverant_relay::{ChannelRules, Site, Standing};
-use waverant_show::{CheckupBudget, Dialer, LagSpread, RecorderState, SegmentFolder, Show, Surroundings, TcpDialer};
+use waverant_relay::{ChannelRules, Site, Spread, Standing};
+use waverant_show::{CheckupBudget, Dialer, RecorderState, SegmentFolder, Show, Surroundings, TcpDialer};
 use waverant_store::{Store, StoreError};
 
 use crate::acquaintances::Acquaintances;
@@ -27,9 +27,10 @@ use crate::numbers::SessionNumbers;
 use crate::posters::PosterShelf;
 use crate::publishing::PublishingDesk;
 use crate::shows::Shows;
+use crate::timelines::TimelineShelf;
 use crate::touched::Touched;
 use crate::turns::Turns;
-use crate::{Counts, Directory, Judge, Ledger};
+use crate::{Counts, Directory, FigureDays, Judge, Ledger};
 
 /// How often the house looks after what changes by itself.
 const LOOK_INTERVAL: Duration = Duration::from_millis(500);
@@ -53,6 +54,10 @@ pub struct HouseSetup<'a> {
     pub judge: Option<Arc<dyn Judge>>,
     /// What hearing and seeing shows may take of one processor: 0 to 1 and more.
     pub checkup_share: f64,
+    /// How long figures are kept.
+    pub figure_days: FigureDays,
+    /// For how many days it is kept who did what.
+    pub act_days: u32,
     /// How many may watch.
     pub audience: AudienceLimits,
     /// Sites that pages of channels may show beside the player.
@@ -85,6 +90,8 @@ pub struct House {
     pub(crate) interludes: Interludes,
     pub(crate) publishing: PublishingDesk,
     pub(crate) condition: HouseCondition,
+    pub(crate) timelines: Arc<TimelineShelf>,
+    pub(crate) act_days: u32,
     segments: SegmentFolder,
 }
 
@@ -100,19 +107,7 @@ impl House {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn open(setup: HouseSetup<'_>) -> Result<Arc<Self>, StoreError> {
-        let HouseSetup {
-            store,
-            database_pid,
-            ledger,
-            recordings,
-            undo_time,
-            state_folder,
-            judge,
-            checkup_share: share,
-            audience,
-            slot_sites,
-            viewing_site,
-        } = setup;
+        let HouseSetup { store, ledger, recordings, state_folder, .. } = setup;
         let directory = Directory::load(&store).await?;
         let segments = SegmentFolder::new(state_folder.join("window"), recordings.floor_bytes);
         clear_segments(segments.clone()).await;
@@ -121,16 +116,23 @@ impl House {
         let library_setup = LibrarySetup {
             recordings: recordings.clone(),
             state_folder,
-            undo_time,
+            undo_time: setup.undo_time,
             news,
             codec: codec.clone(),
             stopping: stopping.clone(),
         };
         let library = Arc::new(Library::new(store.clone(), library_setup));
         let slates = Arc::new(SlateShelf::new(state_folder.join("slates")));
-        let shows = Arc::new(Shows::new(ledger.clone()));
-        let surroundings =
-            surroundings(&ledger, &shows, (recordings, &library), &slates, (codec, share, stopping), state_folder);
+        let timelines = open_timelines(state_folder, setup.figure_days).await;
+        let shows = Arc::new(Shows::new(ledger.clone(), timelines.clone()));
+        let surroundings = surroundings(
+            &ledger,
+            &shows,
+            (recordings, &library),
+            &slates,
+            (codec, setup.checkup_share, stopping),
+            state_folder,
+        );
         let house = Arc::new(Self {
             numbers: SessionNumbers::open(&store).await?,
             acquaintances: recent_acquaintances(&store).await?,
@@ -142,20 +144,22 @@ impl House {
             shows,
             directory: RwLock::new(Arc::new(directory)),
             touched: Touched::default(),
-            judge,
+            judge: setup.judge,
             counts: Counts::default(),
             callers: Callers::default(),
-            audience: Audience::new(audience),
-            slot_sites,
-            viewing_site,
+            audience: Audience::new(setup.audience),
+            slot_sites: setup.slot_sites,
+            viewing_site: setup.viewing_site,
             posters: Arc::new(PosterShelf::new(state_folder.join("posters"))),
             changing: Turns::default(),
             interludes: Interludes::default(),
             publishing: PublishingDesk::default(),
             condition: HouseCondition::default(),
+            timelines,
+            act_days: setup.act_days,
             segments,
         });
-        house.begin(database_pid);
+        house.begin(setup.database_pid);
         Ok(house)
     }
 
@@ -167,6 +171,8 @@ impl House {
         self.tasks().spawn(self.clone().look_after());
         self.tasks().spawn(self.clone().keep_viewer_minutes());
         self.tasks().spawn(self.clone().judge_itself(database_pid));
+        self.tasks().spawn(self.clone().keep_timelines());
+        self.tasks().spawn(self.clone().note_seconds());
     }
 
     /// Channels, keys and destinations as they are now.
@@ -249,8 +255,13 @@ impl House {
     }
 
     /// How far legs are behind their shows.
-    pub fn leg_lags(&self) -> LagSpread {
+    pub fn leg_lags(&self) -> Spread {
         self.surroundings.lags.spread()
+    }
+
+    /// How long the database takes for records.
+    pub fn write_times(&self) -> Spread {
+        self.ledger.write_times.spread()
     }
 
     /// True if the database answered when it was last asked, a second ago.
@@ -271,6 +282,7 @@ impl House {
     /// Says that nothing more happens, closes the records when all is written, or lies on the disk.
     pub async fn close_records(&self, ledger_task: tokio::task::JoinHandle<()>, patience: Duration) {
         self.ledger.close();
+        self.close_timelines().await;
         if tokio::time::timeout(patience, ledger_task).await.is_err() {
             tracing::error!("some records could not be written in time");
         }
@@ -322,6 +334,13 @@ fn surroundings(
         stopping,
         tasks: TaskTracker::new(),
     }
+}
+
+/// A file is read for it.
+async fn open_timelines(state_folder: &Path, days: FigureDays) -> Arc<TimelineShelf> {
+    let folder = state_folder.to_owned();
+    let opened = tokio::task::spawn_blocking(move || TimelineShelf::open(&folder, days)).await;
+    Arc::new(opened.unwrap_or_else(|_| TimelineShelf::open(state_folder, days)))
 }
 
 /// What an earlier start left behind is of no use.

@@ -2,7 +2,9 @@ use std::time::Duration;
 
 use waverant_media::MediaTime;
 use waverant_model::{SheetAction, SheetForm};
-use waverant_relay::{AudioChoice, LegDestination, LegOrder, LimitsSheet, OnBreach, Otherwise, SinkRules};
+use waverant_relay::{
+    AudioChoice, LegDestination, LegOrder, LimitsSheet, MissingSound, OnBreach, Otherwise, SinkRules,
+};
 use waverant_store::{Destination, DestinationSettings, Sending};
 
 /// What a leg is to do that sends to `destination`.
@@ -16,7 +18,12 @@ pub fn leg_order(destination: Destination, sending: Sending) -> LegOrder {
         batch: millis(settings.batch_ms.into()),
         delay: millis(sending.delay_ms),
         start_after: millis(sending.start_after_ms),
-        sink: SinkRules { audio: audio_choice(settings), takes },
+        sink: SinkRules {
+            audio: audio_choice(settings),
+            video_track: settings.video_track,
+            adds_silence: limits.missing_sound == MissingSound::Add,
+            takes,
+        },
         limits,
         held_back: None,
         destination: leg_destination(destination),
@@ -69,6 +76,14 @@ fn sheet_of(form: &SheetForm) -> LimitsSheet {
         max_frame_rate: form.max_frame_rate,
         max_keyframe_spacing: form.max_keyframe_spacing_ms.map(|spacing| MediaTime::from_millis(spacing.into())),
         max_audio_tracks: form.max_audio_tracks.map(usize::from),
+        video_profiles: form.video_profiles.clone(),
+        needs_closed_groups: form.needs_closed_groups,
+        standard_range_only: form.standard_range_only,
+        missing_sound: match form.missing_sound {
+            waverant_model::MissingSound::Ignore => MissingSound::Ignore,
+            waverant_model::MissingSound::Warn => MissingSound::Warn,
+            waverant_model::MissingSound::Add => MissingSound::Add,
+        },
         on_breach: match form.on_breach {
             SheetAction::Warn => OnBreach::Warn,
             SheetAction::DoNotSend => OnBreach::DoNotSend,

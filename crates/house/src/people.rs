@@ -1,9 +1,6 @@
-use waverant_relay::Secret;
+use waverant_relay::{Secret, password_fault};
 
 use crate::HouseError;
-
-/// The shortest password; NIST SP 800-63B asks for at least 8.
-const MIN_PASSWORD: usize = 10;
 
 /// The longest user name that the records hold.
 const MAX_NAME: usize = 64;
@@ -11,14 +8,9 @@ const MAX_NAME: usize = 64;
 /// Looks at a password that somebody wants.
 ///
 /// # Errors
-/// [`HouseError::Invalid`] if it is too short.
-pub fn check_password(password: &Secret) -> Result<(), HouseError> {
-    let length = password.reveal().chars().count();
-    if length < MIN_PASSWORD {
-        let told = format!("the password has {length} characters, at least {MIN_PASSWORD} are needed");
-        return Err(HouseError::invalid("password", told));
-    }
-    Ok(())
+/// [`HouseError::Invalid`] if it is too short, or one of those that are guessed first.
+pub fn check_password(password: &Secret, name: &str) -> Result<(), HouseError> {
+    password_fault(password.reveal(), name).map_or(Ok(()), |told| Err(HouseError::invalid("password", told)))
 }
 
 /// Looks at a user name that somebody wants.

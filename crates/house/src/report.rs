@@ -1,7 +1,10 @@
 use std::time::{Duration, Instant};
 
-use waverant_model::{EventReport, FindingReport, GapReport, LegReport, LegState, ShowReport, SourceReport};
-use waverant_relay::LegPhase;
+use waverant_media::Track;
+use waverant_model::{
+    EventReport, FindingReport, GapReport, LegReport, LegState, ShowReport, SoundReport, SourceReport,
+};
+use waverant_relay::{LegPhase, SoundFigures};
 use waverant_show::ShownFinding;
 
 use crate::words::severity_word;
@@ -19,11 +22,27 @@ pub fn report_of(report: &waverant_show::ShowReport) -> ShowReport {
             clock_fault_count: counters.clock_jump_count + counters.backward_count,
             findings: Vec::new(),
         },
+        sounds: report.sounds.iter().map(sound_report).collect(),
         findings: report.findings.iter().map(|shown| finding_report(report.began, shown)).collect(),
         more_finding_count: report.more_finding_count,
         legs: report.legs.iter().map(leg_report).collect(),
         events: events.collect(),
         more_event_count: report.more_event_count,
+    }
+}
+
+fn sound_report((track, heard): &(Track, Option<Result<SoundFigures, String>>)) -> SoundReport {
+    let figures = heard.as_ref().and_then(|heard| heard.as_ref().ok());
+    let name = track.name.as_deref().or(track.language.as_deref());
+    SoundReport {
+        track: track.id.0,
+        codec: track.codec.name().to_owned(),
+        name: name.map(str::to_owned),
+        loudness: figures.and_then(|heard| heard.integrated),
+        range: figures.and_then(|heard| heard.range),
+        true_peak: figures.and_then(|heard| heard.true_peak),
+        heard_ms: figures.map_or(0, |heard| millis(heard.heard)),
+        not_heard: heard.as_ref().and_then(|heard| heard.as_ref().err()).cloned(),
     }
 }
 

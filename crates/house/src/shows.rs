@@ -8,6 +8,7 @@ use waverant_show::{Ledger as _, Registry, Show, ShowEnd};
 
 use crate::Ledger;
 use crate::report::report_of;
+use crate::timelines::TimelineShelf;
 
 /// The sessions that run, by channel.
 #[derive(Debug)]
@@ -16,11 +17,12 @@ pub(crate) struct Shows {
     /// Counts sessions that began.
     begun: watch::Sender<u64>,
     ledger: Ledger,
+    timelines: Arc<TimelineShelf>,
 }
 
 impl Shows {
-    pub(crate) fn new(ledger: Ledger) -> Self {
-        Self { by_channel: Mutex::default(), begun: watch::Sender::new(0), ledger }
+    pub(crate) fn new(ledger: Ledger, timelines: Arc<TimelineShelf>) -> Self {
+        Self { by_channel: Mutex::default(), begun: watch::Sender::new(0), ledger, timelines }
     }
 
     pub(crate) fn lock(&self) -> MutexGuard<'_, HashMap<u64, Arc<Show>>> {
@@ -57,7 +59,8 @@ impl Registry for Shows {
 
     fn ended(&self, end: ShowEnd) {
         let report = serde_json::to_string(&report_of(&end.report)).unwrap_or_default();
-        let ShowEnd { id, ended_at, reason, loss_count, .. } = end;
+        let ShowEnd { id, started_at, ended_at, reason, loss_count, timeline, .. } = end;
+        self.timelines.keep(id, started_at, timeline);
         self.ledger.write(ShowRecord::SessionEnded(SessionEnd { id, ended_at, reason, loss_count, report }));
     }
 }

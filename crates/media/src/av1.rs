@@ -1,7 +1,8 @@
 use bytes::Bytes;
 
+use crate::av1_header::{read_colour, read_size};
 use crate::config_error::ConfigError;
-use crate::{BitReader, OutOfBits};
+use crate::{BitReader, Colour, OutOfBits, Sampling};
 
 /// OBU type of a sequence header.
 ///
@@ -18,7 +19,9 @@ const FIXED_LENGTH: usize = 4;
 pub struct Av1Config {
     raw: Bytes,
     profile: u8,
+    sampling: Sampling,
     size: Option<(u32, u32)>,
+    colour: Option<Colour>,
 }
 
 impl Av1Config {
@@ -34,9 +37,14 @@ impl Av1Config {
             return Err(ConfigError::field("marker and version", marker, "129 is defined"));
         }
         let profile = u8::try_from(reader.bits(3)?).unwrap_or(0);
+        reader.skip(5)?; // seq_level_idx_0
+        let sampling = read_sampling(&mut reader)?;
         let configuration = raw.get(FIXED_LENGTH..).ok_or(OutOfBits { missing: 8 })?;
-        let size = sequence_header(configuration)?.map(read_size).transpose()?;
-        Ok(Self { profile, size, raw })
+        let header = sequence_header(configuration)?;
+        let size = header.map(read_size).transpose()?;
+        // What cannot be read of the colours is not known; the size is.
+        let colour = header.and_then(|header| read_colour(header, profile).ok().flatten());
+        Ok(Self { profile, sampling, size, colour, raw })
     }
 
     /// The record as it was received.
@@ -49,6 +57,16 @@ impl Av1Config {
         self.size
     }
 
+    /// How pictures are sampled.
+    pub fn sampling(&self) -> Sampling {
+        self.sampling
+    }
+
+    /// How colours are to be shown, if the record's sequence header tells.
+    pub fn colour(&self) -> Option<Colour> {
+        self.colour
+    }
+
     /// The profile's name as people write it.
     pub fn profile_name(&self) -> &'static str {
         match self.profile {
@@ -58,6 +76,25 @@ impl Av1Config {
             _ => "unknown",
         }
     }
+}
+
+/// Source: AV1 Codec ISO Media File Format Binding, 2.3.3
+fn read_sampling(reader: &mut BitReader<'_>) -> Result<Sampling, OutOfBits> {
+    reader.skip(1)?; // seq_tier_0
+    let (is_high, is_twelve, is_monochrome) = (reader.bit()?, reader.bit()?, reader.bit()?);
+    let (is_half_wide, is_half_high) = (reader.bit()?, reader.bit()?);
+    let bit_depth = match (is_high, is_twelve) {
+        (false, _) => 8,
+        (true, false) => 10,
+        (true, true) => 12,
+    };
+    let chroma_format = match (is_monochrome, is_half_wide, is_half_high) {
+        (true, ..) => 0,
+        (_, true, true) => 1,
+        (_, true, false) => 2,
+        _ => 3,
+    };
+    Ok(Sampling { chroma_format, bit_depth })
 }
 
 /// The payload of the first sequence header OBU.
@@ -88,60 +125,6 @@ fn read_leb128(bytes: &[u8]) -> Option<(usize, &[u8])> {
         }
     }
     None
-}
-
-/// Source: AV1 Bitstream & Decoding Process, 5.5.1
-fn read_size(header: &[u8]) -> Result<(u32, u32), ConfigError> {
-    let mut reader = BitReader::new(header);
-    reader.skip(3 + 1)?; // seq_profile, still_picture
-    if reader.bit()? {
-        reader.skip(5)?; // reduced_still_picture_header: only the level follows
-    } else {
-        skip_operating_points(&mut reader)?;
-    }
-    let (width_bits, height_bits) = (reader.bits(4)? + 1, reader.bits(4)? + 1);
-    let width = reader.bits(usize::try_from(width_bits).unwrap_or(16))? + 1;
-    let height = reader.bits(usize::try_from(height_bits).unwrap_or(16))? + 1;
-    Ok((width, height))
-}
-
-fn skip_operating_points(reader: &mut BitReader<'_>) -> Result<(), OutOfBits> {
-    let mut delay_length = None;
-    if reader.bit()? {
-        reader.skip(64)?; // num_units_in_display_tick, time_scale
-        if reader.bit()? {
-            skip_uvlc(reader)?;
-        }
-        if reader.bit()? {
-            delay_length = Some(usize::try_from(reader.bits(5)?).unwrap_or(0) + 1);
-            reader.skip(32 + 5 + 5)?;
-        }
-    }
-    let has_display_delay = reader.bit()?;
-    for _ in 0..=reader.bits(5)? {
-        reader.skip(12)?; // operating_point_idc
-        if reader.bits(5)? > 7 {
-            reader.skip(1)?; // seq_tier
-        }
-        if let Some(length) = delay_length
-            && reader.bit()?
-        {
-            reader.skip(2 * length + 1)?;
-        }
-        if has_display_delay && reader.bit()? {
-            reader.skip(4)?;
-        }
-    }
-    Ok(())
-}
-
-/// Source: AV1 Bitstream & Decoding Process, 4.10.3
-fn skip_uvlc(reader: &mut BitReader<'_>) -> Result<(), OutOfBits> {
-    let mut zeros = 0;
-    while !reader.bit()? {
-        zeros += 1;
-    }
-    if zeros < 32 { reader.skip(zeros) } else { Ok(()) }
 }
 
 #[cfg(test)]

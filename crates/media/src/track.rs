@@ -4,8 +4,8 @@ use std::sync::Arc;
 use bytes::Bytes;
 
 use crate::{
-    Ac3Config, AudioSpecificConfig, Av1Config, AvcDecoderConfig, FlacConfig, HevcDecoderConfig, Mp3Config, OpusConfig,
-    Vp9Config,
+    Ac3Config, AudioSpecificConfig, Av1Config, AvcDecoderConfig, Colour, FlacConfig, HevcDecoderConfig, Mp3Config,
+    OpusConfig, Sampling, Vp9Config,
 };
 
 /// The number of a track within its session: even for pictures, odd for sound, rising by two.
@@ -136,6 +136,43 @@ impl CodecParameters {
             Self::H264(config) => Some((config.sequence().width, config.sequence().height)),
             Self::Hevc(config) => config.sequence().map(|sequence| (sequence.width, sequence.height)),
             Self::Av1(config) => config.size(),
+            _ => None,
+        }
+    }
+
+    /// How pictures are sampled, where the parameters tell.
+    pub fn sampling(&self) -> Option<Sampling> {
+        let of = |chroma_format, (bit_depth, _): (u8, u8)| Sampling { chroma_format, bit_depth };
+        match self {
+            Self::H264(config) => Some(of(config.sequence().chroma_format, config.sequence().bit_depths)),
+            Self::Hevc(config) => config.sequence().map(|sequence| of(sequence.chroma_format, sequence.bit_depths)),
+            Self::Av1(config) => Some(config.sampling()),
+            Self::Vp9(config) => Some(config.sampling()),
+            _ => None,
+        }
+    }
+
+    /// How colours are to be shown, where the parameters tell.
+    pub fn colour(&self) -> Option<Colour> {
+        match self {
+            Self::H264(config) => config.sequence().colour,
+            Self::Hevc(config) => config.sequence().and_then(|sequence| sequence.colour),
+            Self::Av1(config) => config.colour(),
+            Self::Vp9(config) => Some(config.colour()),
+            _ => None,
+        }
+    }
+
+    /// The level as people write it, where the codec has levels and the parameters tell.
+    pub fn level(&self) -> Option<String> {
+        let tenths = |tenths: u8| format!("{}.{}", tenths / 10, tenths % 10);
+        match self {
+            Self::H264(config) => Some(tenths(config.sequence().level)),
+            Self::Hevc(config) => Some(tenths(config.level() / 3)),
+            Self::Av1(config) => config.raw().get(1).map(|byte| byte & 0x1f).filter(|level| *level < 24).map(|level| {
+                // Source: AV1 Bitstream & Decoding Process, A.3
+                format!("{}.{}", 2 + level / 4, level % 4)
+            }),
             _ => None,
         }
     }

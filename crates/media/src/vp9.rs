@@ -1,7 +1,7 @@
 use bytes::Bytes;
 
-use crate::BitReader;
 use crate::config_error::ConfigError;
+use crate::{BitReader, Colour, Sampling};
 
 /// Version and flags that stand before the record in its ISO form; some encoders send them.
 const FULL_BOX_START: [u8; 4] = [1, 0, 0, 0];
@@ -25,6 +25,8 @@ pub struct Vp9Config {
     record: Bytes,
     profile: u8,
     bit_depth: u8,
+    chroma_format: u8,
+    colour: Colour,
 }
 
 impl Vp9Config {
@@ -43,8 +45,13 @@ impl Vp9Config {
         }
         reader.skip(8)?;
         let bit_depth = u8::try_from(reader.bits(4)?).unwrap_or(8);
-        reader.skip(4 + 24 + 16)?;
-        Ok(Self { profile: u8::try_from(profile).unwrap_or(0), bit_depth, record, raw })
+        // 0 and 1 are both 4:2:0, with chroma at two places.
+        let chroma_format = u8::try_from(reader.bits(3)?.max(1)).unwrap_or(1).min(3);
+        let is_full_range = reader.bit()?;
+        let colour = Colour::read_points(&mut reader, is_full_range)?;
+        reader.skip(16)?;
+        let profile = u8::try_from(profile).unwrap_or(0);
+        Ok(Self { profile, bit_depth, chroma_format, colour, record, raw })
     }
 
     /// The configuration as it was received.
@@ -55,6 +62,16 @@ impl Vp9Config {
     /// The record without version and flags.
     pub fn record(&self) -> &Bytes {
         &self.record
+    }
+
+    /// How pictures are sampled.
+    pub fn sampling(&self) -> Sampling {
+        Sampling { chroma_format: self.chroma_format, bit_depth: self.bit_depth }
+    }
+
+    /// How colours are to be shown.
+    pub fn colour(&self) -> Colour {
+        self.colour
     }
 
     /// 0 to 3.

@@ -34,6 +34,8 @@ pub struct Destination {
     pub audio: Option<String>,
     /// What it gets when there is no such track.
     pub audio_otherwise: AudioOtherwise,
+    /// The track of pictures that it gets, counted from 1; none for all that it takes.
+    pub video_track: Option<u8>,
     /// What it asks for over SRT; none if it is not SRT.
     pub srt: Option<Srt>,
     /// When it was made.
@@ -66,13 +68,16 @@ pub struct AddDestination {
     /// What it gets when there is no such track.
     #[serde(default)]
     pub audio_otherwise: AudioOtherwise,
+    /// The only track of pictures that it gets, counted from 1; none for all that it takes.
+    #[serde(default)]
+    pub video_track: Option<u8>,
     /// Latency and passphrase, over SRT.
     #[serde(default)]
     pub srt: ChangeSrt,
 }
 
 /// What is to change; what is left out stays.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct ChangeDestination {
     /// Where it is.
     pub address: Option<String>,
@@ -88,6 +93,8 @@ pub struct ChangeDestination {
     pub audio: Option<String>,
     /// What it gets when there is no such track.
     pub audio_otherwise: Option<AudioOtherwise>,
+    /// The only track of pictures that it gets, counted from 1; 0 for all that it takes.
+    pub video_track: Option<u8>,
     /// Latency and passphrase, over SRT.
     #[serde(default)]
     pub srt: ChangeSrt,
@@ -141,4 +148,13 @@ pub enum TryStepName {
     Application,
     /// The platform takes the key.
     Publish,
+}
+
+/// The secrets of a destination.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RevealedDestination {
+    /// Its key.
+    pub key: String,
+    /// Its passphrase, if it is an SRT destination that has one.
+    pub passphrase: Option<String>,
 }

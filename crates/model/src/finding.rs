@@ -30,6 +30,8 @@ pub struct Finding {
     pub cause: String,
     /// What to change.
     pub advice: String,
+    /// What the house can do about it, if it is asked to.
+    pub remedy: Option<FindingRemedy>,
     /// The track that it is of, where it is of one: even numbers for pictures, odd ones for sound.
     pub track: Option<u8>,
     /// The destination that it is of, where it is of one.
@@ -38,6 +40,32 @@ pub struct Finding {
     pub destinations: Vec<String>,
     /// True if it is known, and not to be told for the rest of the show.
     pub is_muted: bool,
+}
+
+/// Something that the house can do about a finding. It is done only when somebody asks for it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FindingRemedy {
+    /// A stable word: `add_silence`, `send_track`, `leg_latency` or `channel_latency`.
+    pub kind: String,
+    /// What would be done, and what it costs.
+    pub text: String,
+}
+
+/// Which remedy to carry out.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CarryOutRemedy {
+    /// The finding's code.
+    pub code: String,
+    /// The destination that it is of; may be left out where it is of one alone.
+    #[serde(default)]
+    pub destination: Option<String>,
+}
+
+/// What was done about a finding.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RemedyDone {
+    /// In words.
+    pub done: String,
 }
 
 /// A finding of a show. Times count from its begin.

@@ -2,8 +2,9 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use zeroize::Zeroize;
 
-/// A text of a call that must not be seen. `Debug` prints a mask.
+/// A text of a call that must not be seen. `Debug` prints a mask, and what it held is overwritten when it is dropped.
 #[derive(Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(transparent)]
 #[schema(value_type = String)]
@@ -19,6 +20,12 @@ impl Hidden {
 impl From<String> for Hidden {
     fn from(text: String) -> Self {
         Self(text)
+    }
+}
+
+impl Drop for Hidden {
+    fn drop(&mut self) {
+        self.0.zeroize();
     }
 }
 

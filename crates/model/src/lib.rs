@@ -4,6 +4,7 @@
 //! Names ending in `_ms`, `_s`, `_bps` and `_bytes` tell their unit. Times are RFC 3339 in UTC.
 
 mod account;
+mod act;
 mod capacity;
 mod channel;
 mod depot;
@@ -16,16 +17,20 @@ mod limits;
 mod line;
 mod live;
 mod log;
+mod person;
 mod problem;
 mod recording;
 mod rehearsal;
 mod report;
+mod second_factor;
 mod session;
 mod srt;
 mod take;
+mod timeline;
 mod viewing;
 
-pub use account::{Administrator, FirstRunState, Me, SignIn, Token};
+pub use account::{AddToken, Administrator, ChangePassword, FirstRunState, MadeToken, Me, SignIn, Token, Withdrawn};
+pub use act::{Act, ActBy, ActOutcome};
 pub use capacity::{
     CapacityAnswer, CapacityVerdict, LiveHost, LiveNetwork, LiveProcess, PlannedShows, ResourceAnswer, ResourceName,
 };
@@ -34,11 +39,12 @@ pub use channel::{
 };
 pub use depot::{AddDepot, ChangeDepot, Depot, DepotTry};
 pub use destination::{
-    AddDestination, AudioOtherwise, ChangeDestination, Destination, DestinationTry, TryDestination, TryStep,
-    TryStepName,
+    AddDestination, AudioOtherwise, ChangeDestination, Destination, DestinationTry, RevealedDestination,
+    TryDestination, TryStep, TryStepName,
 };
 pub use finding::{
-    ChannelFinding, Complaint, ComplaintAnswer, Finding, FindingMeaning, FindingReport, LikelyFinding, Severity,
+    CarryOutRemedy, ChannelFinding, Complaint, ComplaintAnswer, Finding, FindingMeaning, FindingRemedy, FindingReport,
+    LikelyFinding, RemedyDone, Severity,
 };
 pub use hidden::Hidden;
 pub use job::{
@@ -46,23 +52,29 @@ pub use job::{
     TrackKind,
 };
 pub use key::{AddKey, EncoderFields, KeyRight, NewKey, SrtFields, StreamKey};
-pub use limits::{SheetAction, SheetForm};
+pub use limits::{MissingSound, SheetAction, SheetForm};
 pub use line::{LiveLine, LiveLinePoint};
 pub use live::{
     Board, ChannelState, Health, HeardChannel, HeardSound, LegState, LiveArrival, LiveAudio, LiveChannel, LiveDisk,
     LiveLeg, LivePublishing, LiveSession, LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount,
 };
 pub use log::{LogLine, LogLines, LogSetting};
+pub use person::{
+    AcceptInvitation, AddPerson, ChangePerson, ChannelRole, Invitation, InvitationCode, InvitePerson, Invited, Person,
+    Role,
+};
 pub use problem::Problem;
 pub use recording::{ChangeRecording, MarkMoment, MarkedMoment, Recording, RecordingWhen, TakeFormat};
 pub use rehearsal::{BeginRehearsal, Rehearsal};
-pub use report::{EventReport, GapReport, LegReport, ShowReport, SourceReport};
+pub use report::{EventReport, GapReport, LegReport, ShowReport, SoundReport, SourceReport};
+pub use second_factor::{AuthenticatorCode, AuthenticatorKey, PresentPassword, RecoveryCodes, SecondFactor};
 pub use session::{LegOutcome, Listed, Session, SessionDetail, TurnedAway};
 pub use srt::{ChangeSrt, Srt};
 pub use take::{
     ChangeTake, CopyState, CopyTake, CutTake, ListedTakes, Mark, RemovedTake, Take, TakeCopy, TakeLink, TakeSound,
     TakeState,
 };
+pub use timeline::{FigureSeries, Timeline, TimelineMark, Timelines};
 pub use viewing::{
     AddViewingLink, Audience, BetweenShows, ChangePage, ChangeViewing, ChannelPage, Nearness, PageLink, TakeName,
     ViewerCounts, ViewerMinute, Viewing, ViewingAddresses, ViewingLink, WayOfWatching,

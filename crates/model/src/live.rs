@@ -167,6 +167,14 @@ pub struct LiveArrival {
 pub struct LiveVideo {
     /// Codec and profile.
     pub codec: String,
+    /// The codec's level, as in `4.1`.
+    pub level: Option<String>,
+    /// Chroma and bits of a sample, as in `4:2:0 8 bit`.
+    pub sampling: Option<String>,
+    /// Colours and range of light, as in `BT.709` or `BT.2020 PQ`; none where the stream does not tell.
+    pub colour: Option<String>,
+    /// True for more than the usual range of light.
+    pub is_hdr: bool,
     /// In pixels; none where neither the stream nor the encoder tells.
     pub width: Option<u32>,
     /// In pixels.

@@ -12,6 +12,9 @@ pub struct ShowReport {
     pub length_ms: u64,
     /// The incoming stream.
     pub source: SourceReport,
+    /// The tracks of sound at the end, as they were heard.
+    #[serde(default)]
+    pub sounds: Vec<SoundReport>,
     /// What was wrong or odd, in the order in which it ended; what stood at the end comes last.
     #[serde(default)]
     pub findings: Vec<FindingReport>,
@@ -40,6 +43,27 @@ pub struct SourceReport {
     /// What was wrong or odd, in words, in reports of before there were codes.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub findings: Vec<String>,
+}
+
+/// A track of sound of a show. Loudness is in LUFS (EBU R 128), from the begin of the track on, silence left out.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SoundReport {
+    /// Its number.
+    pub track: u8,
+    /// Its codec.
+    pub codec: String,
+    /// What the stream calls it, or its language.
+    pub name: Option<String>,
+    /// The integrated loudness; none if nothing was heard.
+    pub loudness: Option<f64>,
+    /// The loudness range, in LU.
+    pub range: Option<f64>,
+    /// The largest true peak, in dBTP.
+    pub true_peak: Option<f64>,
+    /// How much of it was listened to.
+    pub heard_ms: u64,
+    /// Why it was not listened to.
+    pub not_heard: Option<String>,
 }
 
 /// What a destination got.

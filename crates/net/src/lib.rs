@@ -1,6 +1,7 @@
 //! Connections: the wire in the clear and over TLS, certificates, connecting to a host, the queue of what is to be
 //! written, and the places at a door. Knows nothing of shows.
 
+mod announcers;
 mod caller;
 mod connect;
 mod places;
@@ -9,6 +10,7 @@ mod tls;
 mod wire;
 mod write_queue;
 
+pub use announcers::{Announcers, Caller};
 pub use caller::caller_of;
 pub use connect::{ConnectError, UNACKNOWLEDGED_LIMIT, bound_send_buffer, connect, give_up_after, resolve};
 pub use places::{Place, Places};

@@ -12,6 +12,7 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{CertificateError, ClientConfig, RootCertStore, ServerConfig};
 use thiserror::Error;
 use tokio::net::TcpStream;
+use tokio::sync::watch;
 use tokio::time::sleep;
 use tokio_rustls::server::TlsStream;
 use tokio_rustls::{TlsAcceptor, TlsConnector};
@@ -64,11 +65,15 @@ pub enum TlsError {
 pub struct ServerTls {
     files: TlsFiles,
     configs: RwLock<Configs>,
+    /// When the certificate ends, in seconds since 1970.
+    ends: watch::Sender<Option<i64>>,
 }
 
 /// How encoders are taken, and callers over HTTP.
 #[derive(Clone, Debug)]
 struct Configs {
+    /// When the certificate ends, in seconds since 1970; None if that cannot be read.
+    ends: Option<i64>,
     encoders: Arc<ServerConfig>,
     http: Arc<ServerConfig>,
 }
@@ -79,8 +84,14 @@ impl ServerTls {
     /// # Errors
     /// [`TlsError::File`] with the file that is at fault.
     pub fn open(files: TlsFiles) -> Result<Arc<Self>, TlsError> {
-        let configs = RwLock::new(load(&files)?);
-        Ok(Arc::new(Self { files, configs }))
+        let configs = load(&files)?;
+        let ends = watch::Sender::new(configs.ends);
+        Ok(Arc::new(Self { files, configs: RwLock::new(configs), ends }))
+    }
+
+    /// When the certificate in use ends, in seconds since 1970, now and whenever it is exchanged.
+    pub fn ends(&self) -> watch::Receiver<Option<i64>> {
+        self.ends.subscribe()
     }
 
     /// Makes a TLS connection of an accepted one. The caller sets a time limit.
@@ -121,6 +132,7 @@ impl ServerTls {
             seen = now;
             match load(&self.files) {
                 Ok(configs) => {
+                    self.ends.send_replace(configs.ends);
                     *self.configs.write() = configs;
                     tracing::info!(file = %self.files.certificate.display(), "the new certificate is in use");
                 }
@@ -144,6 +156,7 @@ fn load(files: &TlsFiles) -> Result<Configs, TlsError> {
         .map_err(|error| failed(&files.certificate, "a PEM certificate was expected", &error))?;
     let key = PrivateKeyDer::from_pem_file(&files.key)
         .map_err(|error| failed(&files.key, "a PEM private key was expected", &error))?;
+    let ends = certificates.first().and_then(|certificate| ends(certificate));
     let mut config = ServerConfig::builder()
         .with_no_client_auth()
         .with_single_cert(certificates, key)
@@ -151,7 +164,13 @@ fn load(files: &TlsFiles) -> Result<Configs, TlsError> {
     let mut http = config.clone();
     http.alpn_protocols = vec![HTTP_2.to_vec(), b"http/1.1".to_vec()];
     config.send_tls13_tickets = files.tickets;
-    Ok(Configs { encoders: Arc::new(config), http: Arc::new(http) })
+    Ok(Configs { ends, encoders: Arc::new(config), http: Arc::new(http) })
+}
+
+/// When a certificate ends (RFC 5280, 4.1.2.5).
+fn ends(certificate: &[u8]) -> Option<i64> {
+    let (_, certificate) = x509_parser::parse_x509_certificate(certificate).ok()?;
+    Some(certificate.validity().not_after.timestamp())
 }
 
 fn read_certificates(file: &Path) -> Result<Vec<CertificateDer<'static>>, String> {

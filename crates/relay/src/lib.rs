@@ -11,11 +11,14 @@ mod leg;
 mod line;
 mod meter;
 mod packaging;
+mod people;
 mod printable;
 mod recording;
 mod records;
 mod secret;
 mod session;
+mod spread;
+mod timeline;
 mod viewing;
 
 pub use actor::Actor;
@@ -23,20 +26,20 @@ pub use channel::ChannelRules;
 pub use checkup::{
     About, ArrivalFigures, CadenceFigures, Checkup, Condition, Finding, FindingChange, FindingCode, FindingKey,
     GroupFigures, Growth, HouseFacts, IntakeFacts, LONGEST_COMPLAINT, LegFacts, PaceFigures, PastFinding, Patience,
-    PictureFigures, PictureMeter, Severity, SoundFigures, SoundMeter, StreamFigures, StreamMeter, TrackFigures,
+    PictureFigures, PictureMeter, Remedy, Severity, SoundFigures, SoundMeter, StreamFigures, StreamMeter, TrackFigures,
     findings_meant, judge_house, judge_leg, judge_line, judge_picture, judge_sound, judge_stream,
 };
 pub use gate::{
-    AddressRange, AddressRangeError, Admission, Attempt, CallerId, ChannelName, ChannelNameError, Entered, Gate,
-    GateChannel, GateKey, Guesses, KeyDigest, KeyFault, KeyRight, Lobby, LobbyLimits, NoPlace, Standing, TurnAway,
-    TurnAwayReason, split_key,
+    AddressRange, AddressRangeError, Admission, Announced, AnnouncedError, Attempt, CallerId, ChannelName,
+    ChannelNameError, Entered, Gate, GateChannel, GateKey, Guesses, KeyDigest, KeyFault, KeyRight, Lobby, LobbyLimits,
+    NoPlace, Standing, TurnAway, TurnAwayReason, announced, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use hub_needs::HubNeeds;
 pub use leg::{
     AudioChoice, AudioPick, AudioPickError, Breach, FlvOutput, Gap, Leg, LegAddress, LegAddressError, LegDestination,
-    LegHistory, LegOrder, LegPhase, LegPolicy, LegState, Limit, LimitsSheet, Mask, OnBreach, Otherwise, RtmpSink,
-    SinkError, SinkOutput, SinkRules, StreamFacts, TsSink,
+    LegHistory, LegOrder, LegPhase, LegPolicy, LegState, Limit, LimitsSheet, Mask, MissingSound, OnBreach, Otherwise,
+    RtmpSink, SinkError, SinkOutput, SinkRules, StreamFacts, TsSink,
 };
 pub use line::{LineFault, LineFaultKind, LineMeter, LinePoint, LineQuality, advised_latency};
 pub use meter::RateMeter;
@@ -44,16 +47,25 @@ pub use packaging::{
     Found, OutsideShow, Packager, PackagingRules, PictureMessage, PictureMux, PicturePress, Piece, Position,
     SharedPiece, WallClock, WholeSegment,
 };
+pub use people::{
+    Deed, Grants, MIN_PASSWORD, Role, Scope, TIME_CODE_KEY, TimeCodes, Where, needs_second_factor, password_fault,
+};
 pub use printable::printable;
 pub use recording::{
     DiskOutlook, Keeping, Kept, NameError, NameFacts, NameTemplate, RecordingMode, RecordingRules, SplitRules,
     Splitter, TakeDisk, TakeFile, TakeNumbers,
 };
-pub use records::{LegRecord, NewSession, SessionEnd, ShowRecord, TakeMark, TakeRecord, TakeState};
+pub use records::{
+    Act, ActBy, ActOutcome, LegRecord, NewSession, SessionEnd, ShowRecord, TakeMark, TakeRecord, TakeState,
+};
 pub use secret::Secret;
 pub use session::{
     Attendance, Attended, Departure, Intake, Joined, NotJoined, Offered, OnAir, Opener, Program, RtmpSource, SeatId,
     SessionLife, SessionState, Slate, SlateChoice, SlateError, SlateSource, SourceCounters, StreamSource, Takeover,
+};
+pub use spread::{Spread, SpreadMeter};
+pub use timeline::{
+    BLOCK_POINTS, Block, BlockError, DueBlock, Figure, Point, STEPS, Series, SeriesKey, Strip, Timeline, Wanted,
 };
 pub use viewing::{
     Asker, Audience, BetweenShows, ChannelPage, Crowd, LinkFault, Nearness, Newcomer, NoRoom, PageLink, PublishedTo,

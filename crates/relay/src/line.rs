@@ -67,6 +67,8 @@ pub struct LineFault {
     pub cause: String,
     /// What to change.
     pub advice: String,
+    /// The latency that would help, where one does.
+    pub latency: Option<Duration>,
 }
 
 impl LineFault {
@@ -217,8 +219,13 @@ impl LineMeter {
         let (rtt, latency) = (quality.rtt.as_millis(), quality.latency.as_millis());
         let lost = quality.loss_share * 100.0;
         let figures = format!("round trip {rtt} ms, {lost:.1} % lost, latency {latency} ms");
-        let advised = advised_latency(quality.rtt, quality.loss_share).as_millis();
-        let fault = |kind, cause: String, advice: String| Some(LineFault { kind, cause, advice });
+        let wanted = advised_latency(quality.rtt, quality.loss_share);
+        let advised = wanted.as_millis();
+        let is_short = latency < advised;
+        let fault = |kind, cause: String, advice: String| {
+            let helps = is_short && matches!(kind, LineFaultKind::Loses | LineFaultKind::LatencySmall);
+            Some(LineFault { kind, cause, advice, latency: helps.then_some(wanted) })
+        };
         if quality.undecrypted_packets > 0 && newest.messages == 0 {
             let cause = "the SRT stream cannot be decrypted".to_owned();
             return fault(LineFaultKind::Locked, cause, "set the passphrase anew at both ends".to_owned());
@@ -228,7 +235,8 @@ impl LineMeter {
                 "the latency of the SRT line asks for more packets than the buffer has room for ({} at this bitrate)",
                 newest.waiting.1,
             );
-            return fault(LineFaultKind::LatencyLarge, cause, format!("set it to {} ms", fits.as_millis()));
+            let (kind, advice) = (LineFaultKind::LatencyLarge, format!("set it to {} ms", fits.as_millis()));
+            return Some(LineFault { kind, cause, advice, latency: Some(fits) });
         }
         let dropped = newest.dropped - self.before_window()?.dropped;
         if dropped > 0 {

@@ -1,14 +1,16 @@
 use std::fmt;
 
+use zeroize::Zeroizing;
+
 /// A text that must not be seen: stream keys, tokens, passphrases, passwords. `Debug` and
-/// `Display` print a mask.
+/// `Display` print a mask, and what it held is overwritten when it is dropped.
 #[derive(Clone, PartialEq, Eq)]
-pub struct Secret(String);
+pub struct Secret(Zeroizing<String>);
 
 impl Secret {
     /// Takes a text into keeping.
     pub fn new(text: impl Into<String>) -> Self {
-        Self(text.into())
+        Self(Zeroizing::new(text.into()))
     }
 
     /// The text itself, for whoever has a right to it.

@@ -15,6 +15,8 @@ pub struct Addresses {
     pub http: SocketAddr,
     /// Console and API over TLS, if there is a certificate.
     pub https: Option<SocketAddr>,
+    /// Where callers in the clear are led to that, if there is a certificate.
+    pub redirect: Option<SocketAddr>,
     /// Viewers.
     pub viewing: SocketAddr,
     /// Viewers over TLS, if there is a certificate.

@@ -4,19 +4,24 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
+use time::OffsetDateTime;
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::runtime::Handle;
+use tokio::sync::watch;
 use tokio::task::JoinHandle;
-use waverant_api::{ApiState, FirstRun, HttpDoors, LogDesk, Ports, Proxies, router, serve};
+use waverant_api::{
+    ApiState, ConsolePath, ConsoleSite, FirstRun, HttpDoors, HttpListener, LogDesk, PeopleRules, Ports, Proxies, Told,
+    router, serve, to_https,
+};
 use waverant_house::House;
-use waverant_net::{Places, ServerTls};
+use waverant_net::{Announcers, Places, ServerTls};
 use waverant_relay::LobbyLimits;
 use waverant_sources::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
 use waverant_viewing::{ViewingState, keep_ready, publish};
 
 use crate::addresses::Addresses;
 use crate::check::bind_failure;
-use crate::settings::Settings;
+use crate::settings::{AnnouncedDoor, Settings};
 use crate::start::StartError;
 
 /// Connections that the kernel holds until we accept them: a crowd must not make it drop an encoder's.
@@ -40,6 +45,7 @@ struct SecureDoors {
     rtmps: TcpListener,
     https: TcpListener,
     viewing: TcpListener,
+    redirect: Option<TcpListener>,
 }
 
 impl Doors {
@@ -51,6 +57,7 @@ impl Doors {
                 rtmps: bind("rtmps", settings.rtmps)?,
                 https: bind("https", settings.https)?,
                 viewing: bind("viewing_https", settings.viewing_https)?,
+                redirect: settings.redirect.map(|address| bind("redirect", address)).transpose()?,
             }),
             None => None,
         };
@@ -59,6 +66,10 @@ impl Doors {
         let http = bind("http", settings.http)?;
         let viewing = bind("viewing", settings.viewing)?;
         Ok(Self { rtmp, srt, http, viewing, secure })
+    }
+
+    fn redirect(&self) -> Option<&TcpListener> {
+        self.secure.as_ref().and_then(|doors| doors.redirect.as_ref())
     }
 
     /// Where they are bound.
@@ -71,6 +82,7 @@ impl Doors {
             rtmps: secure("rtmps", |doors| &doors.rtmps)?,
             https: secure("https", |doors| &doors.https)?,
             viewing_https: secure("viewing_https", |doors| &doors.viewing)?,
+            redirect: self.redirect().map(|listener| local_address("redirect", listener)).transpose()?,
             srt: self.srt.local_address().map_err(|error| StartError::Listen(format!("listen.srt: {error}")))?,
             http: local_address("http", &self.http)?,
             viewing: local_address("viewing", &self.viewing)?,
@@ -88,23 +100,18 @@ impl Doors {
         addresses: &Addresses,
         for_viewers: &Handle,
     ) -> JoinHandle<()> {
-        let rtmp_settings = RtmpSettings {
-            limits: settings.rtmp_limits.clone(),
-            places: LobbyLimits {
-                let_in: settings.rtmp_connections,
-                waiting: settings.rtmp_callers,
-                per_address: settings.rtmp_connections_per_address,
-            },
-        };
-        let door = RtmpDoor::new(house.clone(), rtmp_settings);
-        house.tasks().spawn(door.clone().listen(self.rtmp, None));
-        let (tls, rtmps, https, viewing_https) = match self.secure {
-            Some(SecureDoors { tls, rtmps, https, viewing }) => (Some(tls), Some(rtmps), Some(https), Some(viewing)),
-            None => (None, None, None, None),
-        };
-        if let Some((tls, rtmps)) = tls.clone().zip(rtmps) {
-            house.tasks().spawn(tls.clone().follow_files(house.stopping().clone()));
-            house.tasks().spawn(door.listen(rtmps, Some(tls)));
+        let door = RtmpDoor::new(house.clone(), rtmp_settings(settings));
+        house.tasks().spawn(door.clone().listen(self.rtmp, None, announcers(settings, AnnouncedDoor::Rtmp)));
+        let (mut tls, mut https, mut viewing_https) = (None, None, None);
+        if let Some(secure) = self.secure {
+            let announced = announcers(settings, AnnouncedDoor::Rtmps);
+            house.tasks().spawn(secure.tls.clone().follow_files(house.stopping().clone()));
+            house.tasks().spawn(watch_certificate(secure.tls.ends(), house.clone()));
+            house.tasks().spawn(door.listen(secure.rtmps, Some(secure.tls.clone()), announced));
+            if let Some((redirect, https)) = secure.redirect.zip(addresses.https) {
+                tokio::spawn(lead_to_https(redirect, https.port(), settings, house));
+            }
+            (tls, https, viewing_https) = (Some(secure.tls), Some(secure.https), Some(secure.viewing));
         }
         let srt_settings = SrtSettings {
             max_connections: settings.srt_connections,
@@ -112,32 +119,93 @@ impl Doors {
             idle_timeout: SRT_IDLE_TIMEOUT,
         };
         house.tasks().spawn(self.srt.listen(house.clone(), srt_settings));
-        let ports = Ports {
-            rtmp: addresses.rtmp.port(),
-            rtmps: addresses.rtmps.map(|address| address.port()),
-            srt: addresses.srt.port(),
-            viewing: addresses.viewing.port(),
-            viewing_https: addresses.viewing_https.map(|address| address.port()),
-        };
         let viewing = ViewingState::new(house.clone());
         house.tasks().spawn_on(keep_ready(viewing.clone()), for_viewers);
         house.tasks().spawn_on(publish(viewing.clone()), for_viewers);
-        let viewing_places = places(settings.viewing_connections, settings.viewing_connections_per_address);
-        let viewers = waverant_viewing::router(viewing);
-        let http_places = places(settings.http_connections, settings.http_connections_per_address);
-        let watched = (settings.metrics.clone(), Arc::new(log));
-        let callers = router(ApiState::new(house.clone(), first_run, settings.host.clone(), ports, watched));
-        let secure = |listener: Option<TcpListener>| listener.zip(tls.clone());
-        let proxies = Proxies::new(settings.proxies.clone());
-        let (plain, secure_viewing) = (self.viewing, secure(viewing_https));
-        let doors = HttpDoors { plain, secure: secure_viewing, places: viewing_places, proxies: proxies.clone() };
-        let viewers = for_viewers.spawn(serve(doors, viewers, house.clone()));
-        let doors = HttpDoors { plain: self.http, secure: secure(https), places: http_places, proxies };
-        let callers = serve(doors, callers, house.clone());
+        let told = Told { metrics: settings.metrics.clone(), log, settings: settings.told() };
+        let rules = PeopleRules { second_factor_from: settings.second_factor_from };
+        let site = ConsoleSite { host: settings.host.clone(), path: settings.console_path.clone() };
+        let state = ApiState::new(house.clone(), first_run, site, rules, ports(addresses), told);
+        let plain = |listener, door| HttpListener { listener, announcers: announcers(settings, door) };
+        let secure = |listener: Option<TcpListener>, door| {
+            listener.zip(tls.clone()).map(|(listener, tls)| (plain(listener, door), tls))
+        };
+        let proxies = Proxies::new(settings.proxies.clone(), settings.proxy_header);
+        let doors = HttpDoors {
+            plain: plain(self.viewing, AnnouncedDoor::Viewing),
+            secure: secure(viewing_https, AnnouncedDoor::ViewingHttps),
+            places: places(settings.viewing_connections, settings.viewing_connections_per_address),
+            proxies: proxies.clone(),
+            path: ConsolePath::default(),
+        };
+        let viewers = for_viewers.spawn(serve(doors, waverant_viewing::router(viewing), house.clone()));
+        let doors = HttpDoors {
+            plain: plain(self.http, AnnouncedDoor::Http),
+            secure: secure(https, AnnouncedDoor::Https),
+            places: places(settings.http_connections, settings.http_connections_per_address),
+            proxies,
+            path: settings.console_path.clone(),
+        };
+        let callers = serve(doors, router(state), house.clone());
         // Neither is waited for as sessions are: a caller that takes nothing must not hold up a stop.
         tokio::spawn(async move {
             let _ = tokio::join!(viewers, callers);
         })
+    }
+}
+
+/// Serves those who come in the clear: they are led to where it is not.
+fn lead_to_https(
+    listener: TcpListener,
+    port: u16,
+    settings: &Settings,
+    house: &Arc<House>,
+) -> impl Future<Output = ()> + use<> {
+    let doors = HttpDoors {
+        plain: HttpListener { listener, announcers: announcers(settings, AnnouncedDoor::Http) },
+        secure: None,
+        places: places(settings.http_connections, settings.http_connections_per_address),
+        proxies: Proxies::default(),
+        path: ConsolePath::default(),
+    };
+    serve(doors, to_https(port), house.clone())
+}
+
+fn rtmp_settings(settings: &Settings) -> RtmpSettings {
+    RtmpSettings {
+        limits: settings.rtmp_limits.clone(),
+        places: LobbyLimits {
+            let_in: settings.rtmp_connections,
+            waiting: settings.rtmp_callers,
+            per_address: settings.rtmp_connections_per_address,
+        },
+    }
+}
+
+/// The proxies that say at a door who calls, if they are to.
+fn announcers(settings: &Settings, door: AnnouncedDoor) -> Option<Announcers> {
+    settings.proxy_protocol.contains(&door).then(|| Announcers::new(settings.proxies.clone()))
+}
+
+fn ports(addresses: &Addresses) -> Ports {
+    Ports {
+        rtmp: addresses.rtmp.port(),
+        rtmps: addresses.rtmps.map(|address| address.port()),
+        srt: addresses.srt.port(),
+        viewing: addresses.viewing.port(),
+        viewing_https: addresses.viewing_https.map(|address| address.port()),
+    }
+}
+
+/// Tells the house when the certificate ends, whenever another one is in use.
+async fn watch_certificate(mut ends: watch::Receiver<Option<i64>>, house: Arc<House>) {
+    loop {
+        let end = *ends.borrow_and_update();
+        house.note_certificate(end.and_then(|end| OffsetDateTime::from_unix_timestamp(end).ok()));
+        tokio::select! {
+            changed = ends.changed() => if changed.is_err() { return },
+            () = house.stopping().cancelled() => return,
+        }
     }
 }
 

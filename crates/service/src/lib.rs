@@ -2,6 +2,7 @@
 //! crates below.
 
 mod addresses;
+mod by_hand;
 mod check;
 mod doors;
 mod logging;
@@ -9,13 +10,15 @@ mod machine;
 mod service;
 mod settings;
 mod start;
+mod state_lock;
 mod viewing_runtime;
 
 pub use addresses::Addresses;
+pub use by_hand::{LetIn, Rekeyed, let_in, rekey};
 pub use check::{Finding, check_machine};
 pub use logging::start_logging;
-pub use machine::make_files_private;
+pub use machine::{leave_no_core_file, make_files_private};
 pub use service::Service;
-pub use settings::{Settings, SettingsError};
+pub use settings::{AnnouncedDoor, Settings, SettingsError};
 pub use start::StartError;
 pub use waverant_api::openapi_document;

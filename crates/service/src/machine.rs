@@ -24,6 +24,11 @@ pub fn make_files_private() {
     umask(Mode::from_raw_mode(0o027));
 }
 
+/// What is in memory when the service crashes stays there: it holds keys.
+pub fn leave_no_core_file() {
+    let _ = setrlimit(Resource::Core, Rlimit { current: Some(0), maximum: Some(0) });
+}
+
 /// Takes as many descriptors as the system lets us; returns how many there are.
 pub(crate) fn raise_descriptors() -> usize {
     let limit = getrlimit(Resource::Nofile);
@@ -57,6 +62,25 @@ pub(crate) fn keep_private(folder: &Path, mode: u32) -> io::Result<()> {
     Ok(())
 }
 
+/// Takes the rights away that others have to a file with a secret, if there is such a file.
+pub(crate) fn keep_secret(file: &Path) -> io::Result<()> {
+    let found = match fs::metadata(file) {
+        Ok(found) => found.permissions().mode() & 0o7777,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        Err(error) => return Err(error),
+    };
+    if found & 0o077 == 0 {
+        return Ok(());
+    }
+    fs::set_permissions(file, fs::Permissions::from_mode(0o600))?;
+    tracing::warn!(
+        file = %file.display(),
+        "other users of this machine could read this secret; its mode was {found:o} and is 600 now. If somebody may have \
+         read it, stop the service and run `waverantd rekey`"
+    );
+    Ok(())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -81,5 +105,16 @@ mod tests {
         let limit = getrlimit(Resource::Nofile);
         assert_eq!(limit.current.and_then(|current| usize::try_from(current).ok()), Some(raised));
         assert!(limit.maximum.is_none_or(|maximum| maximum >= raised as u64));
+    }
+
+    #[test]
+    fn a_secret_that_others_can_read_is_taken_from_them() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("secrets.key");
+        keep_secret(&file).unwrap();
+        fs::write(&file, "key").unwrap();
+        fs::set_permissions(&file, fs::Permissions::from_mode(0o644)).unwrap();
+        keep_secret(&file).unwrap();
+        assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
     }
 }

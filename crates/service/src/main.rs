@@ -7,7 +7,10 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
-use waverant_service::{Service, Settings, check_machine, make_files_private, openapi_document, start_logging};
+use waverant_service::{
+    Service, Settings, StartError, check_machine, leave_no_core_file, let_in, make_files_private, openapi_document,
+    rekey, start_logging,
+};
 
 /// Takes encoder streams, records them, and sends each to several platforms.
 #[derive(Parser, Debug)]
@@ -26,6 +29,16 @@ enum What {
     Run,
     /// Check the settings and the machine, and say what would go wrong.
     Check,
+    /// Make a one-time link for somebody of the crew who locked himself out; the service may run meanwhile.
+    LetIn {
+        /// The user name.
+        name: String,
+        /// Take the second factor away, too, once the link is used.
+        #[arg(long)]
+        drop_second_factor: bool,
+    },
+    /// Make another root key (secrets.key) and seal all secrets anew; the service must be stopped.
+    Rekey,
     /// Print the OpenAPI document of the HTTP API.
     Openapi,
 }
@@ -42,6 +55,18 @@ fn main() -> ExitCode {
     };
     match arguments.command {
         Some(What::Check) => check(&settings),
+        Some(What::LetIn { name, drop_second_factor }) => by_hand(async {
+            let made = let_in(&settings, &name, drop_second_factor).await?;
+            Ok(format!("Open this within an hour; it opens once:\n{}", made.link.reveal()))
+        }),
+        Some(What::Rekey) => by_hand(async {
+            let done = rekey(&settings).await?;
+            Ok(format!(
+                "{} secrets are sealed under another root key. Links for viewers have other addresses now. Keep a copy of \
+                 secrets.key, and the one from before with backups from before.",
+                done.secrets
+            ))
+        }),
         _ => run(settings),
     }
 }
@@ -58,6 +83,23 @@ fn print_openapi() -> ExitCode {
     ExitCode::SUCCESS
 }
 
+/// Does something on the machine's console, and says what came of it.
+#[expect(clippy::print_stdout, reason = "what was done is the program's output")]
+fn by_hand(work: impl Future<Output = Result<String, StartError>>) -> ExitCode {
+    make_files_private();
+    let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => return fail(&format!("no runtime: {error}")),
+    };
+    match runtime.block_on(work) {
+        Ok(told) => {
+            println!("{told}");
+            ExitCode::SUCCESS
+        }
+        Err(error) => fail(&error.to_string()),
+    }
+}
+
 /// Exit code 0: all is well; 1: something would go wrong.
 #[expect(clippy::print_stdout, reason = "the findings are the program's output")]
 fn check(settings: &Settings) -> ExitCode {
@@ -70,6 +112,7 @@ fn check(settings: &Settings) -> ExitCode {
 
 fn run(settings: Settings) -> ExitCode {
     make_files_private();
+    leave_no_core_file();
     let log = start_logging(&settings);
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

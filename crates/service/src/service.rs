@@ -9,12 +9,15 @@ use waverant_api::{FirstRun, LogDesk};
 use waverant_house::{House, HouseSetup, Ledger};
 use waverant_library::RecordingsFolder;
 use waverant_relay::Secret;
-use waverant_store::{Keychain, PrivateServer, Store};
+use waverant_store::PrivateServer;
 
 use crate::addresses::Addresses;
 use crate::doors::Doors;
 use crate::settings::Settings;
-use crate::start::{StartError, close_unfinished, make_administrator, mark_recordings, open_database, prepare_machine};
+use crate::start::{
+    StartError, close_unfinished, make_administrator, mark_recordings, open_database, open_store, prepare_machine,
+};
+use crate::state_lock::StateLock;
 use crate::viewing_runtime::ViewingRuntime;
 
 /// How long sessions may take to end when the service stops.
@@ -41,6 +44,7 @@ pub struct Service {
     /// Ends with the service.
     _viewing: ViewingRuntime,
     ready_file: Option<PathBuf>,
+    _state_lock: StateLock,
 }
 
 impl Service {
@@ -52,9 +56,9 @@ impl Service {
         prepare_machine(&settings)?;
         // Bound first: a port in use is found before the database is started for nothing.
         let doors = Doors::bind(&settings)?;
-        let keychain = Keychain::open(&settings.state_folder)?;
+        let state_lock = StateLock::take(&settings.state_folder)?;
         let (database, url) = open_database(&settings)?;
-        let store = Store::open(&url, keychain).await?;
+        let store = open_store(&url, &settings.state_folder).await?;
         // First: what an earlier run could not write ends sessions that are not to be closed below.
         let (ledger, ledger_task) = Ledger::start(store.clone(), &settings.state_folder).await?;
         let recordings =
@@ -72,6 +76,8 @@ impl Service {
             state_folder: &settings.state_folder,
             judge: None,
             checkup_share: settings.checkup_share,
+            figure_days: settings.figure_days,
+            act_days: settings.act_days,
             audience: settings.audience,
             slot_sites: settings.slot_sites.clone(),
             viewing_site: settings.viewing_site.clone(),
@@ -89,6 +95,7 @@ impl Service {
             api_task,
             _viewing: viewing,
             ready_file: settings.ready_file,
+            _state_lock: state_lock,
         };
         service.write_ready_file()?;
         Ok(service)

@@ -11,7 +11,7 @@ use waverant_house::{HouseError, check_password, check_user_name};
 use waverant_library::{RecordingsFolder, recover_takes};
 use waverant_net::TlsError;
 use waverant_relay::Secret;
-use waverant_store::{KeyFileError, PrivateServer, PrivateServerError, Store, StoreError, TakeFilter};
+use waverant_store::{KeyFileError, Keychain, PrivateServer, PrivateServerError, Store, StoreError, TakeFilter};
 
 use crate::check::{folder_failure, try_folder};
 use crate::machine;
@@ -19,6 +19,9 @@ use crate::settings::Settings;
 
 /// Who may look into the state folder: nobody else.
 const STATE_MODE: u32 = 0o700;
+
+/// Files in it that only the service is to read.
+const SECRET_FILES: [&str; 4] = ["secrets.key", "secrets.key.next", "first-run-code", "database/password"];
 
 /// Who may look into the recordings folder: its group, too.
 const RECORDINGS_MODE: u32 = 0o750;
@@ -36,6 +39,19 @@ pub enum StartError {
     /// There are no threads for viewers.
     #[error("threads for viewers: {0}")]
     Threads(io::Error),
+    /// Somebody works in the state folder.
+    #[error("{}: another waverantd runs with it; stop that one first", .0.display())]
+    InUse(PathBuf),
+    /// What is done by hand would leave files that the service cannot read.
+    #[error("{} belongs to user {owner}, and you are user {own}; run this as that user, as in `sudo -u '#{owner}' waverantd …`", folder.display())]
+    OtherUser {
+        /// The state folder.
+        folder: PathBuf,
+        /// Whose it is.
+        owner: u32,
+        /// Who runs this.
+        own: u32,
+    },
     /// A folder cannot be written.
     #[error("{0}")]
     Folder(String),
@@ -87,6 +103,10 @@ pub(crate) fn prepare_machine(settings: &Settings) -> Result<(), StartError> {
         let made = machine::keep_private(folder, mode).and_then(|()| try_folder(folder));
         made.map_err(|error| StartError::Folder(folder_failure(name, folder, &error)))?;
     }
+    for name in SECRET_FILES {
+        let path = settings.state_folder.join(name);
+        machine::keep_secret(&path).map_err(|source| StartError::File { path, source })?;
+    }
     Ok(())
 }
 
@@ -104,6 +124,20 @@ pub(crate) fn open_database(settings: &Settings) -> Result<(Option<PrivateServer
     let server = PrivateServer::start(&folder)?;
     let url = server.url("waverant");
     Ok((Some(server), url))
+}
+
+/// Opens the records. If a change of the root key was broken off after the database took the new one, that is brought to
+/// its end.
+pub(crate) async fn open_store(url: &str, state_folder: &Path) -> Result<Store, StartError> {
+    match Store::open(url, Keychain::open(state_folder)?).await {
+        Err(StoreError::ForeignKeyFile) => {}
+        opened => return Ok(opened?),
+    }
+    let successor = Keychain::begun_successor(state_folder)?.ok_or(StoreError::ForeignKeyFile)?;
+    let store = Store::open(url, successor).await?;
+    Keychain::install_successor(state_folder)?;
+    tracing::warn!("another root key was in the making; its file is in its place now");
+    Ok(store)
 }
 
 /// Takes that are looked for to know the recordings folder of a house that had no mark yet.
@@ -143,7 +177,7 @@ pub(crate) async fn make_administrator(store: &Store, file: Option<&Path>) -> Re
         error => wrong(error.to_string()),
     };
     check_user_name(&administrator.name).map_err(told)?;
-    check_password(&password).map_err(told)?;
+    check_password(&password, &administrator.name).map_err(told)?;
     store.add_user(&administrator.name, &password, OffsetDateTime::now_utc()).await?;
     tracing::info!(name = administrator.name, "the first administrator was made from the file");
     Ok(())

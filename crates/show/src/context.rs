@@ -4,12 +4,11 @@ use std::fmt::Debug;
 use std::sync::Arc;
 use std::time::Instant;
 
-use waverant_relay::ShowRecord;
+use waverant_relay::{ChannelName, ShowRecord, SpreadMeter};
 use waverant_rtmp::StreamRates;
 
 use crate::events::Events;
 use crate::feed::Feeds;
-use crate::lags::LegLags;
 
 /// Where what happens is written down. Callers never wait, and nothing is dropped.
 pub trait Ledger: Debug + Send + Sync {
@@ -28,6 +27,8 @@ pub trait Rates: Debug + Send + Sync {
 pub struct ShowContext {
     /// The session's number.
     pub id: u64,
+    /// The channel's name, for the log.
+    pub channel: ChannelName,
     /// When it began.
     pub began: Instant,
     /// Its packets.
@@ -39,5 +40,5 @@ pub struct ShowContext {
     /// What belongs into the report.
     pub events: Arc<Events>,
     /// How far legs are behind, of all shows.
-    pub lags: Arc<LegLags>,
+    pub lags: Arc<SpreadMeter>,
 }

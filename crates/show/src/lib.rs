@@ -8,7 +8,6 @@ mod context;
 mod events;
 mod feed;
 mod interlude;
-mod lags;
 mod leg;
 mod packaging;
 mod recorder;
@@ -24,7 +23,6 @@ pub use context::{Ledger, Rates, ShowContext};
 pub use events::{Events, ShowEvent};
 pub use feed::{Feed, FeedKey, FeedReader, Feeds, Rendition, Taken};
 pub use interlude::{Interlude, interlude};
-pub use lags::{LagSpread, LegLags};
 pub use leg::{
     Call, DialError, Dialed, Dialer, Dialing, LegHandle, LegLine, LegSnapshot, LegStatus, ProbeReport, ProbeStep,
     ProbeStepName, TcpDialer, probe,
@@ -33,8 +31,8 @@ pub use packaging::{Packaging, SegmentFolder, StoredSegment, Told, Waited};
 pub use recorder::{RecorderDesk, RecorderState, Takes};
 pub use senses::{CheckupBudget, Sensed};
 pub use session::{
-    LegReport, NoStill, Publisher, Registry, ReportedGap, STILL_WIDTHS, Seat, Show, ShowEnd, ShowReport, ShowStart,
-    ShownFinding, SourceSnapshot, Surroundings,
+    LegReport, NoStill, Publisher, Registry, ReportedGap, STILL_WIDTHS, Seat, SharedTimeline, Show, ShowEnd,
+    ShowReport, ShowStart, ShownFinding, SourceSnapshot, Surroundings,
 };
 pub use slates::Likeness;
 

@@ -43,6 +43,7 @@ pub(crate) fn context(ledger: Arc<MemoryLedger>, spool_folder: PathBuf) -> ShowC
     let began = clock::now();
     let feeds = Feeds::new(HubLimits::default(), began, spool_folder, CancellationToken::new());
     ShowContext {
+        channel: "finish-line".parse().unwrap(),
         lags: Arc::default(),
         id: 7,
         began,

@@ -11,7 +11,7 @@ use tokio::net::TcpListener;
 use tokio::sync::Notify;
 use tokio::task::JoinHandle;
 use tokio::time::{sleep, timeout};
-use waverant_house::{AudienceLimits, House, HouseSetup, Judge, Judgement, Ledger, Question};
+use waverant_house::{AudienceLimits, FigureDays, House, HouseSetup, Judge, Judgement, Ledger, Question};
 use waverant_library::RecordingsFolder;
 use waverant_model::{AddChannel, AddKey};
 use waverant_relay::{Actor, LobbyLimits, TurnAwayReason};
@@ -86,6 +86,8 @@ impl Ground {
             state_folder: folder.path(),
             judge: Some(judge.clone()),
             checkup_share: 0.0,
+            figure_days: FigureDays { tens: 1, minutes: 1 },
+            act_days: 1,
             audience: AudienceLimits { viewers: 20, uplink_bps: None },
             slot_sites: Vec::new(),
             viewing_site: None,
@@ -95,7 +97,7 @@ impl Ground {
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let rtmp = listener.local_addr().unwrap();
         let door = RtmpDoor::new(house.clone(), RtmpSettings { limits: Limits::default(), places });
-        house.tasks().spawn(door.listen(listener, None));
+        house.tasks().spawn(door.listen(listener, None, None));
         let door = SrtDoor::bind("127.0.0.1:0".parse().unwrap()).unwrap();
         let srt = door.local_address().unwrap();
         let settings = SrtSettings { max_connections: 20, max_per_address: 20, idle_timeout: Duration::from_secs(5) };

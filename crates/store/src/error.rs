@@ -30,6 +30,9 @@ pub enum StoreError {
         /// The most.
         most: u32,
     },
+    /// Nobody would be left who lets people in.
+    #[error("this is the last administrator who can sign in; make another one first")]
+    LastAdministrator,
     /// A record holds something that was not written by this service.
     #[error("a record is not as this service writes it: {what} was expected")]
     Unreadable {

@@ -12,11 +12,12 @@ mod testing;
 pub use database::{PrivateServer, PrivateServerError, Store, examine_database};
 pub use error::StoreError;
 pub use records::{
-    Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, Destination,
-    DestinationSettings, KeyPassword, NewStreamKey, NewViewingLink, RecordingSettings, Sending, SessionFilter,
-    SessionRecord, SrtTerms, StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder, TokenRecord,
-    TurnedAway, TurnedAwayRecord, Unfinished, User, ViewerMinute,
+    ActFilter, ActRecord, CONSOLE, Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload,
+    Depot, Destination, DestinationSettings, FigureBlock, KeyPassword, MACHINE, NewStreamKey, NewToken, NewViewingLink,
+    Person, RecordingSettings, SecondFactor, Sending, SessionFilter, SessionRecord, SrtTerms, StoredTake, StreamKey,
+    TakeCard, TakeChange, TakeFilter, TokenHolder, TokenRecord, TokenUse, TurnedAway, TurnedAwayRecord, Unfinished,
+    User, ViewerMinute,
 };
-pub use secrets::{KeyFileError, Keychain, new_one_time_code, new_salt};
+pub use secrets::{KeyFileError, Keychain, Turn, new_one_time_code, new_salt};
 #[cfg(feature = "testing")]
 pub use testing::TestDatabase;

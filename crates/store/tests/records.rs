@@ -5,13 +5,13 @@ use sqlx::{Connection, Executor, MySqlConnection};
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_relay::{
-    KeyRight, LegPhase, LegRecord, NewSession, RecordingMode, Secret, SessionEnd, SlateChoice, TakeMark, TakeRecord,
-    TakeState, Takeover, ViewerCounts, ViewingLink, ViewingRules,
+    AddressRange, Grants, KeyRight, LegPhase, LegRecord, NewSession, RecordingMode, Role, Scope, Secret, SessionEnd,
+    SlateChoice, TakeMark, TakeRecord, TakeState, Takeover, ViewerCounts, ViewingLink, ViewingRules,
 };
 use waverant_store::{
     ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, Keychain,
-    NewStreamKey, NewViewingLink, PrivateServer, RecordingSettings, Sending, SessionFilter, SrtTerms, Store,
-    StoreError, TakeCard, TakeChange, TakeFilter, TestDatabase, TurnedAway, ViewerMinute,
+    NewStreamKey, NewToken, NewViewingLink, PrivateServer, RecordingSettings, Sending, SessionFilter, SrtTerms, Store,
+    StoreError, TakeCard, TakeChange, TakeFilter, TestDatabase, Turn, TurnedAway, ViewerMinute,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -195,10 +195,8 @@ async fn a_take_that_was_touched_meanwhile_is_not_removed() {
     assert_eq!(store.take(1, 6).await.unwrap().card.cut_from, Some(1));
 }
 
-#[tokio::test]
-async fn copies_remember_how_far_they_came() {
-    let (_database, store) = store().await;
-    let depot = Depot {
+fn depot() -> Depot {
+    Depot {
         name: "attic".into(),
         endpoint: "http://127.0.0.1:9".into(),
         region: "here".into(),
@@ -208,7 +206,13 @@ async fn copies_remember_how_far_they_came() {
         secret_key: Secret::new("kept sealed"),
         public_address: None,
         created_at: NOW,
-    };
+    }
+}
+
+#[tokio::test]
+async fn copies_remember_how_far_they_came() {
+    let (_database, store) = store().await;
+    let depot = depot();
     store.add_depot(&depot).await.unwrap();
     assert_eq!(store.depot("attic").await.unwrap(), depot);
     assert!(matches!(store.add_depot(&depot).await, Err(StoreError::NameTaken(_))));
@@ -264,19 +268,75 @@ async fn users_sign_in_with_their_password_only() {
     assert!(store.has_no_users().await.unwrap());
     let user = store.add_user("harbour", &Secret::new("long enough"), NOW).await.unwrap();
     assert!(!store.has_no_users().await.unwrap());
-    assert_eq!(store.sign_in("harbour", &Secret::new("long enough")).await.unwrap(), Some(user));
-    assert_eq!(store.sign_in("harbour", &Secret::new("wrong")).await.unwrap(), None);
-    assert_eq!(store.sign_in("nobody", &Secret::new("wrong")).await.unwrap(), None);
+    assert_eq!(store.sign_in("harbour", &Secret::new("long enough"), Turn::First).await.unwrap(), Some(user));
+    assert_eq!(store.sign_in("harbour", &Secret::new("wrong"), Turn::First).await.unwrap(), None);
+    assert_eq!(store.sign_in("nobody", &Secret::new("wrong"), Turn::First).await.unwrap(), None);
     let again = store.add_user("harbour", &Secret::new("other"), NOW).await;
     assert!(matches!(again, Err(StoreError::NameTaken(name)) if name == "harbour"));
+}
+
+fn token(label: &str, expires_at: Option<OffsetDateTime>) -> NewToken {
+    NewToken { label: label.to_owned(), expires_at, ..NewToken::default() }
+}
+
+#[tokio::test]
+async fn tokens_keep_within_what_they_are_for() {
+    let (_database, store) = store().await;
+    let user = store.add_user("harbour", &Secret::new("long enough"), NOW).await.unwrap();
+    let scope = Scope { most: Some(Role::Operator), channels: Some(vec![3, 70]) };
+    let addresses: Vec<AddressRange> = ["192.0.2.0/24", "2001:db8::7"].map(|range| range.parse().unwrap()).into();
+    let wanted = NewToken { scope, addresses, ..token("buttons", None) };
+    let made = store.add_token(user.id, &wanted, NOW).await.unwrap();
+    let holder = store.token_holder(made.reveal(), NOW).await.unwrap().unwrap();
+    assert_eq!((&holder.scope, &holder.addresses), (&wanted.scope, &wanted.addresses));
+    let none = NewToken { scope: Scope { most: None, channels: Some(Vec::new()) }, ..token("nothing", None) };
+    let made = store.add_token(user.id, &none, NOW).await.unwrap();
+    let holder = store.token_holder(made.reveal(), NOW).await.unwrap().unwrap();
+    assert_eq!(holder.scope.channels, Some(Vec::new()), "no channel is not every channel");
+}
+
+#[tokio::test]
+async fn tokens_are_no_more_than_there_may_be() {
+    let (_database, store) = store().await;
+    let user = store.add_user("harbour", &Secret::new("long enough"), NOW).await.unwrap();
+    let first = store.add_token(user.id, &token("console", None), NOW).await.unwrap();
+    for _ in 0..100 {
+        store.add_token(user.id, &token("console", None), NOW).await.unwrap();
+    }
+    assert_eq!(store.token_holder(first.reveal(), NOW).await.unwrap(), None, "the oldest console is signed out");
+    assert_eq!(store.tokens_of(user.id, NOW).await.unwrap().len(), 100);
+    for _ in 0..200 {
+        store.add_token(user.id, &token("script", None), NOW).await.unwrap();
+    }
+    let more = store.add_token(user.id, &token("script", None), NOW).await;
+    assert!(matches!(more, Err(StoreError::TooMany { most: 200, .. })), "{more:?}");
+}
+
+#[tokio::test]
+async fn roles_on_channels_go_with_the_channel() {
+    let (_database, store) = store().await;
+    store.add_user("harbour", &Secret::new("long enough"), NOW).await.unwrap();
+    let weir = store.add_channel("weir", &settings(), NOW).await.unwrap();
+    let grants = Grants::new(None, [(weir.id, Role::Operator), (weir.id + 50, Role::Engineer)]);
+    store.add_person("cox", &grants, NOW).await.unwrap();
+    let found = || async { store.people(NOW).await.unwrap().into_iter().find(|person| person.user.name == "cox") };
+    let expected = Grants::new(None, [(weir.id, Role::Operator)]);
+    assert_eq!(found().await.unwrap().user.grants, expected, "there is no such other channel");
+    let before = store.change_grants("cox", &Grants::new(Some(Role::Observer), [])).await.unwrap();
+    assert_eq!(before, expected);
+    store.change_grants("cox", &expected).await.unwrap();
+    store.remove_channel("weir").await.unwrap();
+    assert_eq!(found().await.unwrap().user.grants, Grants::default());
+    let alone = store.change_grants("harbour", &expected).await;
+    assert!(matches!(alone, Err(StoreError::LastAdministrator)));
 }
 
 #[tokio::test]
 async fn tokens_are_valid_until_they_expire_or_are_removed() {
     let (_database, store) = store().await;
     let user = store.add_user("harbour", &Secret::new("long enough"), NOW).await.unwrap();
-    let lasting = store.add_token(&user, "laptop", NOW, None).await.unwrap();
-    let short = store.add_token(&user, "console", NOW, Some(NOW + Duration::HOUR)).await.unwrap();
+    let lasting = store.add_token(user.id, &token("laptop", None), NOW).await.unwrap();
+    let short = store.add_token(user.id, &token("console", Some(NOW + Duration::HOUR)), NOW).await.unwrap();
     let later = NOW + Duration::HOUR;
     let holder = store.token_holder(short.reveal(), NOW).await.unwrap().unwrap();
     assert_eq!((&holder.user, holder.label.as_str(), holder.expires_at), (&user, "console", Some(later)));
@@ -375,6 +435,70 @@ async fn destination_keys_are_sealed_in_the_database() {
     assert!(store.channel_destinations().await.unwrap().is_empty());
 }
 
+/// Each sealed secret is sealed anew, whatever column it lies in; nothing is lost, and what was recognised still is.
+#[tokio::test]
+async fn all_is_sealed_anew_under_another_key() {
+    let (database, store) = store().await;
+    let keys = tempfile::tempdir().unwrap();
+    let first = store.keychain().clone();
+    let srt = SrtTerms { latency_ms: 300, passphrase: Some(Secret::new("wexcombe reach")) };
+    let channel = ChannelSettings { srt: srt.clone(), ..settings() };
+    let channel = store.add_channel("finish-line", &channel, NOW).await.unwrap();
+    let van = NewStreamKey {
+        label: "van".into(),
+        right: KeyRight::Publish,
+        rank: 0,
+        expires_at: None,
+        allowed_from: Vec::new(),
+    };
+    let password = KeyPassword { salt: "salt".into(), digest: Secret::new("digest-of-it") };
+    let (key, secret) = store.add_key(channel.id, &van, NOW, |_| password.clone()).await.unwrap();
+    let quay = DestinationSettings { srt, ..destination("rtmp://127.0.0.1/in") };
+    store.add_destination("quayside", &quay, &Secret::new("quay-key"), NOW).await.unwrap();
+    let attic = Depot { secret_key: Secret::new("attic-secret"), name: "attic".into(), ..depot() };
+    store.add_depot(&attic).await.unwrap();
+    let user = store.add_user("harbour", &Secret::new("regatta morning"), NOW).await.unwrap();
+    store.begin_second_factor(&user).await.unwrap().unwrap();
+    let token = store.add_token(user.id, &token("van", None), NOW).await.unwrap();
+    let before = sealed_values(database.url()).await;
+
+    let second = first.successor(keys.path()).unwrap();
+    assert_eq!(store.seal_anew(&second).await.unwrap(), 6);
+    let after = sealed_values(database.url()).await;
+    assert_eq!(before.keys().collect::<Vec<_>>(), after.keys().collect::<Vec<_>>());
+    for (column, values) in &after {
+        assert!(!values.is_empty(), "{column}: this test puts a secret into each sealed column");
+        assert!(values.iter().all(|value| !before[column].contains(value)), "{column} was forgotten");
+    }
+    assert!(matches!(Store::open(database.url(), first).await, Err(StoreError::ForeignKeyFile)));
+    let store = Store::open(database.url(), second).await.unwrap();
+    assert_eq!(store.depot("attic").await.unwrap(), attic);
+    assert_eq!(store.keys_of(&[channel.id]).await.unwrap()[0].password.as_ref(), Some(&password));
+    assert_eq!(store.destinations().await.unwrap()[0].key.reveal(), "quay-key");
+    assert_eq!(store.channel("finish-line").await.unwrap().settings.srt.passphrase, quay.srt.passphrase);
+    assert_eq!(store.keychain().digest(secret.reveal()), key.digest, "encoders need no other key");
+    assert_eq!(store.token_holder(token.reveal(), NOW).await.unwrap().unwrap().user.id, user.id);
+}
+
+/// What lies in columns of sealed secrets, whichever there are.
+async fn sealed_values(url: &str) -> std::collections::BTreeMap<String, Vec<Vec<u8>>> {
+    let raw = sqlx::MySqlPool::connect(url).await.unwrap();
+    let columns: Vec<(String, String)> = sqlx::query_as(
+        "SELECT TABLE_NAME, COLUMN_NAME FROM information_schema.COLUMNS \
+         WHERE TABLE_SCHEMA = DATABASE() AND COLUMN_NAME LIKE 'sealed%'",
+    )
+    .fetch_all(&raw)
+    .await
+    .unwrap();
+    let mut values = std::collections::BTreeMap::new();
+    for (table, column) in columns {
+        let query = format!("SELECT {column} FROM {table} WHERE {column} IS NOT NULL");
+        let found = sqlx::query_scalar(sqlx::AssertSqlSafe(query)).fetch_all(&raw).await.unwrap();
+        values.insert(format!("{table}.{column}"), found);
+    }
+    values
+}
+
 #[tokio::test]
 async fn another_key_file_is_noticed() {
     let (database, _store) = store().await;
@@ -403,7 +527,7 @@ async fn sessions_legs_and_takes_are_kept() {
     assert!(store.session(3).await.unwrap().begun.is_rehearsal);
     let ended = store.session(2).await.unwrap();
     assert_eq!((ended.ended_at, ended.loss_count), (Some(end.ended_at), 1));
-    let filter = SessionFilter { channel_name: Some("finish-line".into()), before: Some(3), limit: 1 };
+    let filter = SessionFilter { channel_name: Some("finish-line".into()), before: Some(3), limit: 1, channels: None };
     let listed: Vec<u64> = store.sessions(&filter).await.unwrap().iter().map(|session| session.begun.id).collect();
     assert_eq!(listed, [2]);
 

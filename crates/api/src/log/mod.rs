@@ -7,7 +7,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Query, State};
+use axum::extract::State;
 use parking_lot::Mutex;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -16,7 +16,8 @@ use waverant_model::{LogLines, LogSetting};
 
 pub use ring::{LogLevel, LogLine, LogRing};
 
-use crate::error::Body;
+use crate::act_detail::Detail;
+use crate::input::{Body, Query};
 use crate::rights::Caller;
 use crate::{ApiError, ApiState};
 
@@ -44,6 +45,11 @@ impl fmt::Debug for LogDesk {
 }
 
 impl LogDesk {
+    /// What lines there are now.
+    pub(crate) fn level(&self) -> String {
+        self.level.lock().clone()
+    }
+
     /// A desk for the lines in `ring`, of which `level` are there; `change` makes it others, or says why it cannot.
     pub fn new(
         ring: Arc<LogRing>,
@@ -116,9 +122,15 @@ pub(super) async fn read_log(
     // Read before: what comes meanwhile is told the next time.
     let last = desk.ring.last();
     let lines = desk.ring.newest(wanted.after, wanted.limit.unwrap_or(USUAL).min(MOST), is_wanted);
-    let level = desk.level.lock().clone();
+    let level = desk.level();
     let items = lines.into_iter().map(|line| told(channel_of(&line), line)).collect();
     Ok(Json(LogLines { items, last: last.max(wanted.after), level }))
+}
+
+/// All lines that are kept.
+pub(crate) fn all(state: &ApiState) -> Vec<waverant_model::LogLine> {
+    let lines = state.log.ring.newest(0, usize::MAX, |_| true).into_iter();
+    lines.map(|line| told(line.field("channel").map(str::to_owned), line)).collect()
 }
 
 /// The channels of running sessions, by the session's number.
@@ -154,14 +166,15 @@ pub(super) async fn set_log_level(
     State(state): State<ApiState>,
     caller: Caller,
     Body(form): Body<LogSetting>,
-) -> Result<Json<LogSetting>, ApiError> {
+) -> Result<(Detail, Json<LogSetting>), ApiError> {
     let level = form.level.trim();
     if level.is_empty() || level.len() > LONGEST_FILTER {
         let told = format!("it has {} bytes; 1 to {LONGEST_FILTER} are read", level.len());
         return Err(ApiError::invalid("level", told));
     }
     (state.log.change)(level).map_err(|told| ApiError::invalid("level", told))?;
-    level.clone_into(&mut state.log.level.lock());
+    let before = LogSetting { level: std::mem::replace(&mut state.log.level.lock(), level.to_owned()) };
     tracing::warn!(level, by = %caller.actor, "the level of the log is changed");
-    Ok(Json(LogSetting { level: level.to_owned() }))
+    let after = LogSetting { level: level.to_owned() };
+    Ok((Detail::changed(&before, &after), Json(after)))
 }

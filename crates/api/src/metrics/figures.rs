@@ -1,28 +1,39 @@
 //! The board as families of samples. Labels are names that the house gave: channels, destinations, codes; never what a
 //! stranger sent, and never a secret.
 
-use waverant_house::House;
 use waverant_model::{
     Board, ChannelState, Finding, LegState, LiveChannel, LiveHost, LiveLeg, LiveSession, RecorderState, Severity,
 };
+
+use waverant_relay::Spread;
 
 use super::families::{Counts, Family};
 
 /// Figures are told in bytes, by the convention of the format.
 const BITS: f64 = 8.0;
 
+/// What is counted as it happens, and stands on no board.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Counted {
+    pub(super) database_answers: bool,
+    /// How far legs were behind.
+    pub(super) leg_lags: Spread,
+    /// How long the database took for records.
+    pub(super) write_times: Spread,
+}
+
 /// All of them.
-pub(super) fn families(house: &House, board: &Board) -> Vec<Family> {
+pub(super) fn families(counted: &Counted, board: &Board) -> Vec<Family> {
     let on_air: Vec<(&str, &LiveSession)> =
         board.channels.iter().filter_map(|channel| Some((channel.name.as_str(), channel.session.as_ref()?))).collect();
-    let mut all = of_house(house, board);
+    let mut all = of_house(counted, board);
     all.extend(of_channels(&board.channels));
     all.extend(of_streams(&on_air));
     all.extend(of_sounds(&on_air));
     all.extend(of_lines(&board.channels));
     all.extend(of_legs(&board.channels));
     all.extend(of_findings(board));
-    all.push(lag(house));
+    all.extend(spreads(counted));
     all.extend(board.host.as_ref().map(of_host).into_iter().flatten());
     all
 }
@@ -31,11 +42,11 @@ fn truth(is_so: bool) -> f64 {
     if is_so { 1.0 } else { 0.0 }
 }
 
-fn of_house(house: &House, board: &Board) -> Vec<Family> {
+fn of_house(counted: &Counted, board: &Board) -> Vec<Family> {
     let mut build = Family::gauge("build_info", "The service's version; always 1.");
     build.add(&[("version", env!("CARGO_PKG_VERSION"))], 1.0);
     let mut database = Family::gauge("database_answers", "1 while the database answers.");
-    database.add(&[], truth(house.database_answers()));
+    database.add(&[], truth(counted.database_answers));
     let mut refused = Family::counter("refused_total", "What was turned away or given up since the start, by reason.");
     for refusal in &board.refused_counts {
         refused.add(&[("reason", &refusal.reason)], refusal.count as f64);
@@ -183,12 +194,15 @@ fn of_findings(board: &Board) -> Vec<Family> {
     vec![found]
 }
 
-fn lag(house: &House) -> Family {
+fn spreads(counted: &Counted) -> Vec<Family> {
     let mut lag =
         Family::histogram("leg_lag_seconds", "How far legs were behind the show at each write, delays left out.");
-    let spread = house.leg_lags();
-    lag.add_counts(&[], &Counts { buckets: spread.buckets, count: spread.count, sum: spread.sum });
-    lag
+    let mut writes = Family::histogram("database_write_seconds", "How long the database took to write a record.");
+    for (family, spread) in [(&mut lag, &counted.leg_lags), (&mut writes, &counted.write_times)] {
+        let counts = Counts { buckets: spread.buckets.clone(), count: spread.count, sum: spread.sum };
+        family.add_counts(&[], &counts);
+    }
+    vec![lag, writes]
 }
 
 fn of_host(host: &LiveHost) -> Vec<Family> {
@@ -216,4 +230,84 @@ fn of_host(host: &LiveHost) -> Vec<Family> {
         files.add(labels, process.open_files as f64);
     }
     vec![cpu, memory, write, received, sent, used, resident, files]
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::super::families::written;
+    use super::*;
+
+    /// A channel on air with five destinations, one of them over SRT, and four findings.
+    fn channel(number: usize) -> LiveChannel {
+        let line = json!({
+            "rtt_ms": 31.5, "loss_share": 0.01, "retransmit_share": 0.01, "buffered_ms": 580, "latency_ms": 600,
+            "dropped_packet_count": 3, "undecrypted_packet_count": 0, "advised_latency_ms": 200, "points": [],
+        });
+        let leg = |place: usize| {
+            json!({
+                "destination": format!("shore-{number}-{place}"), "state": "carrying",
+                "state_for_ms": 5000, "bitrate_bps": 6e6, "behind_ms": 31, "delay_ms": 0,
+                "sent_frame_count": 123_456, "sent_bytes": 1_234_567_890_u64, "dropped_frame_count": 12,
+                "dropped_ms": 400, "redial_count": 1, "trace": [],
+                "line": if place == 0 { line.clone() } else { json!(null) },
+            })
+        };
+        let heard = json!({"channels": [], "short_term": -23.4, "true_peak": -1.5});
+        let sound = json!({
+            "codec": "AAC", "sample_rate_hz": 48_000, "channel_count": 2, "bitrate_bps": 160e3, "heard": heard,
+        });
+        let session = json!({
+            "id": number, "started_at": "2026-05-17T09:00:00Z", "state_for_ms": 1, "loss_count": 1,
+            "publisher_address": "192.0.2.7", "key_label": "van", "waiting": [], "is_slate_on": false,
+            "is_rehearsal": false, "encoder": "made", "audio": [sound, sound], "bitrate_bps": 6e6,
+            "audio_bitrate_bps": 320e3, "unusable_count": 0, "clock_fault_count": 0, "recorder": "recording",
+            "line": line,
+            "arrival": {
+                "rate_1s_bps": 6e6, "rate_10s_bps": 6e6, "jitter_ms": 1.5, "longest_pause_ms": 40,
+                "largest_burst_ms": 80,
+            },
+            "video": {
+                "codec": "H.264 High", "is_hdr": false, "frame_rate": 29.97, "bitrate_bps": 5.7e6,
+                "keyframe_spacing_ms": 2000, "uneven_share": 0.0, "missing_share": 0.0, "group_pictures": 60,
+                "group_bps": 6e6, "reordered_run": 2, "has_open_groups": false, "brightness": 0.45,
+            },
+        });
+        let finding = |code: &str| {
+            json!({
+                "code": code, "severity": "warning", "since": null, "cause": "", "advice": "", "destinations": [],
+                "is_muted": false,
+            })
+        };
+        let findings = ["silence", "limit_bitrate", "leg_flaps", "latency_small"].map(finding);
+        let channel = json!({
+            "name": format!("lane-{number}"), "title": "Boathouse", "state": "on air",
+            "viewers": {"segments": 10, "pictures": 2, "stream": 1, "rtmp": 1, "srt": 1, "total": 15},
+            "session": session, "legs": (0..5).map(leg).collect::<Vec<_>>(),
+            "findings": findings,
+        });
+        serde_json::from_value(channel).unwrap()
+    }
+
+    /// Two hundred channels with five destinations each, all on air at once, with names of usual length.
+    #[test]
+    fn a_large_house_is_told_in_less_than_a_megabyte() {
+        let board = Board {
+            at: time::OffsetDateTime::UNIX_EPOCH,
+            channels: (0..200).map(channel).collect(),
+            refused_counts: Vec::new(),
+            disk: None,
+            uplink: None,
+            host: None,
+            findings: Vec::new(),
+        };
+        let text = written(&families(&Counted::default(), &board));
+        assert_eq!(text.lines().filter(|line| line.starts_with("waverant_leg_carrying{")).count(), 1000);
+        assert_eq!(text.lines().filter(|line| line.starts_with("waverant_findings{")).count(), 800);
+        assert!(text.len() < 1_000_000, "{} bytes", text.len());
+        for secret in ["192.0.2.7", "van"] {
+            assert!(!text.contains(&format!("\"{secret}\"")), "labels are names that the house gave");
+        }
+    }
 }

@@ -3,18 +3,21 @@
 mod families;
 mod figures;
 
+use std::io::Write;
 use std::net::SocketAddr;
 use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{ConnectInfo, State};
-use axum::http::{HeaderMap, StatusCode, header};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use flate2::Compression;
+use flate2::write::GzEncoder;
 use serde_json::json;
 
 use crate::ApiState;
 use crate::board::look;
-use crate::credentials::token_of;
+use crate::credentials::bearer_of;
 
 /// The format and its version.
 const CONTENT_TYPE: &str = "text/plain; version=0.0.4; charset=utf-8";
@@ -35,7 +38,7 @@ impl MetricsAccess {
     fn lets_in(&self, caller: SocketAddr, headers: &HeaderMap) -> bool {
         // A proxy that nobody told us of calls from here for all the world.
         let is_own = caller.ip().is_loopback() && !FORWARDED.iter().any(|name| headers.contains_key(*name));
-        let bears = |token: &Arc<str>| token_of(headers).is_some_and(|found| is_same(&found, token));
+        let bears = |token: &Arc<str>| bearer_of(headers).is_some_and(|found| is_same(found, token));
         self.from_loopback && is_own || self.token.as_ref().is_some_and(bears)
     }
 }
@@ -56,8 +59,33 @@ pub(super) async fn metrics(
         let told = "The figures are for callers on this machine, or with the token of `metrics.token_file`.\n";
         return (StatusCode::FORBIDDEN, told).into_response();
     }
-    let text = families::written(&figures::families(&state.house, &look(&state.house)));
-    ([(header::CONTENT_TYPE, CONTENT_TYPE)], text).into_response()
+    let text = text(&state);
+    let mut response = match packed(&headers, &text) {
+        Some(packed) => ([(header::CONTENT_ENCODING, "gzip")], packed).into_response(),
+        None => text.into_response(),
+    };
+    response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static(CONTENT_TYPE));
+    response
+}
+
+/// A large house's figures are a megabyte, and a tenth of that packed; who takes them packed says so.
+fn packed(headers: &HeaderMap, text: &str) -> Option<Vec<u8>> {
+    let takes = headers.get(header::ACCEPT_ENCODING)?.to_str().ok()?;
+    let mut codings = takes.split(',').map(str::trim);
+    let is_taken = codings.any(|coding| coding.split(';').next() == Some("gzip") && !coding.ends_with(";q=0"));
+    let mut packer = GzEncoder::new(Vec::new(), Compression::fast());
+    is_taken.then(|| packer.write_all(text.as_bytes()).and_then(|()| packer.finish()).ok()).flatten()
+}
+
+/// The figures in their format.
+pub(crate) fn text(state: &ApiState) -> String {
+    let house = &state.house;
+    let counted = figures::Counted {
+        database_answers: house.database_answers(),
+        leg_lags: house.leg_lags(),
+        write_times: house.write_times(),
+    };
+    families::written(&figures::families(&counted, &look(house)))
 }
 
 /// The service answers: that is all.
@@ -74,10 +102,28 @@ pub(super) async fn ready(State(state): State<ApiState>) -> Response {
 
 #[cfg(test)]
 mod tests {
-    use axum::http::HeaderValue;
     use rstest::rstest;
 
     use super::*;
+
+    #[rstest]
+    #[case(None, false)]
+    #[case(Some("gzip"), true)]
+    #[case(Some("br, gzip;q=0.5"), true)]
+    #[case(Some("gzip;q=0"), false)]
+    #[case(Some("deflate"), false)]
+    fn figures_are_packed_for_who_takes_them_so(#[case] takes: Option<&'static str>, #[case] expected: bool) {
+        let mut headers = HeaderMap::new();
+        headers.extend(takes.map(|takes| (header::ACCEPT_ENCODING, HeaderValue::from_static(takes))));
+        let text = "waverant_leg_carrying 1\n".repeat(1000);
+        let found = packed(&headers, &text);
+        assert_eq!(found.is_some(), expected);
+        if let Some(packed) = found {
+            let mut unpacked = String::new();
+            std::io::Read::read_to_string(&mut flate2::read::GzDecoder::new(packed.as_slice()), &mut unpacked).unwrap();
+            assert!(unpacked == text && packed.len() * 10 < text.len());
+        }
+    }
 
     #[rstest]
     #[case::own("127.0.0.1:1", &[], true)]

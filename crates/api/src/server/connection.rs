@@ -19,9 +19,10 @@ use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
 use tower::ServiceExt;
-use waverant_net::{Place, ServerTls, bound_send_buffer, give_up_after};
+use waverant_net::{Caller, Place, ServerTls, bound_send_buffer, give_up_after};
 
 use super::activity::{Activity, BusyBody};
+use super::console_path::ConsolePath;
 use super::proxies::Proxies;
 
 /// How long the handshake of TLS may take.
@@ -56,7 +57,10 @@ const LAST_ANSWERS: Duration = Duration::from_secs(30);
 #[derive(Clone, Debug)]
 pub(super) struct Connection {
     peer: SocketAddr,
+    /// True if a proxy said that the caller came over TLS.
+    is_secure: bool,
     proxies: Proxies,
+    path: ConsolePath,
     place: Arc<Place>,
     router: Router,
     stopping: CancellationToken,
@@ -65,13 +69,14 @@ pub(super) struct Connection {
 
 impl Connection {
     pub(super) fn new(
-        peer: SocketAddr,
-        proxies: Proxies,
+        caller: Caller,
+        (proxies, path): (Proxies, ConsolePath),
         place: Arc<Place>,
         router: Router,
         stopping: CancellationToken,
     ) -> Self {
-        Self { peer, proxies, place, router, stopping, activity: Activity::new() }
+        let Caller { address: peer, is_secure } = caller;
+        Self { peer, is_secure, proxies, path, place, router, stopping, activity: Activity::new() }
     }
 
     /// Serves it to its end.
@@ -157,24 +162,20 @@ impl Connection {
         {
             request.headers_mut().insert(header::HOST, host);
         }
-        let (caller, is_secure) = self.proxies.caller(self.peer, is_secure, request.headers());
+        if let Some(uri) = self.path.taken_off(request.uri()) {
+            *request.uri_mut() = uri;
+        }
+        let (caller, is_secure) = self.proxies.caller(self.peer, is_secure || self.is_secure, request.headers());
         request.extensions_mut().insert(if is_secure { Scheme::HTTPS } else { Scheme::HTTP });
         request.extensions_mut().insert(ConnectInfo(caller));
         request.extensions_mut().insert(self.place.clone());
+        // What comes behind such a body may be a part of it to a proxy that reckons its length otherwise: it is never
+        // answered. Source: RFC 9112, 6.1 and 11.2
+        let is_last = request.headers().contains_key(header::TRANSFER_ENCODING);
         let mut response = self.router.oneshot(request).await?;
-        if is_secure {
-            keep_cookies_secure(&mut response);
+        if is_last {
+            response.headers_mut().insert(header::CONNECTION, HeaderValue::from_static("close"));
         }
         Ok(response)
-    }
-}
-
-/// A cookie that was given over TLS is not sent in the clear.
-fn keep_cookies_secure(response: &mut Response) {
-    let headers = response.headers_mut();
-    if let Some(cookie) = headers.get(header::SET_COOKIE).and_then(|cookie| cookie.to_str().ok())
-        && let Ok(secure) = HeaderValue::try_from(format!("{cookie}; Secure"))
-    {
-        headers.insert(header::SET_COOKIE, secure);
     }
 }

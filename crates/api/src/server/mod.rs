@@ -2,6 +2,7 @@
 
 mod activity;
 mod connection;
+mod console_path;
 mod proxies;
 
 use std::sync::Arc;
@@ -13,10 +14,11 @@ use tokio::net::TcpListener;
 use tokio::time::sleep;
 use tokio_util::task::TaskTracker;
 use waverant_house::House;
-use waverant_net::{Places, ServerTls, caller_of};
+use waverant_net::{Announcers, Caller, Places, ServerTls, caller_of};
 
 use connection::Connection;
-pub use proxies::Proxies;
+pub use console_path::{ConsolePath, NoConsolePath};
+pub use proxies::{NoProxyHeader, Proxies, ProxyHeader};
 
 /// Pause after the system refused to accept, for example for want of file descriptors.
 const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
@@ -25,48 +27,74 @@ const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
 #[derive(Debug)]
 pub struct HttpDoors {
     /// In the clear.
-    pub plain: TcpListener,
+    pub plain: HttpListener,
     /// Over TLS.
-    pub secure: Option<(TcpListener, Arc<ServerTls>)>,
+    pub secure: Option<(HttpListener, Arc<ServerTls>)>,
     /// What both have room for.
     pub places: Places,
     /// Whose word on who calls is believed.
     pub proxies: Proxies,
+    /// Under which path they have it.
+    pub path: ConsolePath,
+}
+
+/// A listener, and the proxies that announce on each of its connections who calls.
+#[derive(Debug)]
+pub struct HttpListener {
+    /// The listener.
+    pub listener: TcpListener,
+    /// The proxies.
+    pub announcers: Option<Announcers>,
+}
+
+/// What all connections share.
+struct Shared {
+    router: Router,
+    house: Arc<House>,
+    places: Places,
+    proxies: Proxies,
+    path: ConsolePath,
 }
 
 /// Serves a router until the service stops; then lets open calls end. A connection that becomes a WebSocket is its
 /// handler's from then on.
 pub async fn serve(doors: HttpDoors, router: Router, house: Arc<House>) {
-    let HttpDoors { plain, secure, places, proxies } = doors;
-    let proxies = &proxies;
-    let over_tls = secure.map(|(listener, tls)| listen(listener, Some(tls), &router, &house, (&places, proxies)));
-    tokio::join!(listen(plain, None, &router, &house, (&places, proxies)), OptionFuture::from(over_tls));
+    let HttpDoors { plain, secure, places, proxies, path } = doors;
+    let shared = Arc::new(Shared { router, house, places, proxies, path });
+    let over_tls = secure.map(|(listener, tls)| listen(listener, Some(tls), shared.clone()));
+    tokio::join!(listen(plain, None, shared.clone()), OptionFuture::from(over_tls));
 }
 
-async fn listen(
-    listener: TcpListener,
-    tls: Option<Arc<ServerTls>>,
-    router: &Router,
-    house: &House,
-    at: (&Places, &Proxies),
-) {
-    let (places, proxies) = at;
+async fn listen(at: HttpListener, tls: Option<Arc<ServerTls>>, shared: Arc<Shared>) {
+    let HttpListener { listener, announcers } = at;
     let connections = TaskTracker::new();
     loop {
         let accepted = tokio::select! {
             accepted = listener.accept() => accepted,
-            () = house.stopping().cancelled() => break,
+            () = shared.house.stopping().cancelled() => break,
         };
         match accepted {
-            Ok((stream, peer)) => {
-                let standing = house.standing(peer.ip());
-                // Who finds no place is not told: that would cost what is short.
-                if let Ok(place) = places.enter(caller_of(peer.ip()), standing) {
-                    let stopping = house.stopping().clone();
-                    let connection = Connection::new(peer, proxies.clone(), Arc::new(place), router.clone(), stopping);
-                    connections.spawn(connection.carry(stream, tls.clone()));
+            Ok((mut stream, peer)) => match announcers.clone().filter(|announcers| announcers.has(peer.ip())) {
+                None => {
+                    let caller = Caller { address: peer, is_secure: false };
+                    if let Some(connection) = shared.take(caller) {
+                        connections.spawn(connection.carry(stream, tls.clone()));
+                    }
                 }
-            }
+                Some(announcers) => {
+                    let (shared, tls) = (shared.clone(), tls.clone());
+                    connections.spawn(async move {
+                        match announcers.caller(&mut stream, peer).await {
+                            Ok(caller) => {
+                                if let Some(connection) = shared.take(caller) {
+                                    connection.carry(stream, tls).await;
+                                }
+                            }
+                            Err(error) => tracing::warn!(%peer, %error, "a proxy did not say who calls"),
+                        }
+                    });
+                }
+            },
             Err(error) => {
                 tracing::warn!(%error, "a connection over HTTP could not be accepted");
                 sleep(ACCEPT_PAUSE).await;
@@ -75,4 +103,14 @@ async fn listen(
     }
     connections.close();
     connections.wait().await;
+}
+
+impl Shared {
+    /// A place for a caller. Who finds none is not told: that would cost what is short.
+    fn take(&self, caller: Caller) -> Option<Connection> {
+        let peer = caller.address.ip();
+        let place = self.places.enter(caller_of(peer), self.house.standing(peer)).ok()?;
+        let front = (self.proxies.clone(), self.path.clone());
+        Some(Connection::new(caller, front, Arc::new(place), self.router.clone(), self.house.stopping().clone()))
+    }
 }

@@ -3,7 +3,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use waverant_model::{AddDepot, ChangeDepot, Depot as Kept, DepotTry, Hidden};
 
-use super::account::secret;
+use super::ask::secret;
 use super::dash;
 use crate::client::{Client, piece};
 use crate::error::Failure;

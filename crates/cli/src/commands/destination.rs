@@ -2,12 +2,14 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 use waverant_model::{
-    AddDestination, ChangeDestination, Destination as Kept, DestinationTry, Hidden, SheetForm, TryDestination, TryStep,
+    AddDestination, ChangeDestination, Destination as Kept, DestinationTry, Hidden, RevealedDestination, SheetForm,
+    TryDestination, TryStep,
 };
 
+use super::ask::{Proof, secret};
 use super::limits::{self, Limits};
 use super::srt::{self, SrtTerms};
-use super::{account, dash, word};
+use super::{dash, word};
 use crate::client::{Client, piece};
 use crate::error::Failure;
 use crate::output::{Column, Report, moment};
@@ -59,6 +61,13 @@ pub(super) enum Destination {
         #[arg(long)]
         publish: bool,
     },
+    /// Print the key of a destination; for administrators, and it is written down who asked.
+    Reveal {
+        /// The destination.
+        destination: String,
+        #[command(flatten)]
+        proof: Proof,
+    },
     /// Remove a destination, from all channels too.
     Remove {
         /// The destination.
@@ -78,6 +87,9 @@ pub(super) struct SendingOptions {
     /// What it gets when there is no such track.
     #[arg(long, value_name = "WHAT")]
     audio_otherwise: Option<AudioOtherwise>,
+    /// The only track of pictures that it gets, counted from 1; 0 for all that it takes.
+    #[arg(long, value_name = "NUMBER")]
+    video_track: Option<u8>,
     #[command(flatten)]
     srt: SrtTerms,
     #[command(flatten)]
@@ -105,6 +117,7 @@ impl SendingOptions {
             limits: self.limits.applied_to(&SheetForm::default())?.unwrap_or_default(),
             audio: self.audio,
             audio_otherwise: self.audio_otherwise.map(AudioOtherwise::choice).unwrap_or_default(),
+            video_track: self.video_track,
             srt: self.srt.change()?,
         })
     }
@@ -131,7 +144,7 @@ impl Destination {
             Self::Add { name, address, authority_file, key_file, sending } => {
                 let authority = read_authority(authority_file)?;
                 let what = if is_srt(&address) { "Stream id (may be empty)" } else { "Key" };
-                let key = Hidden::from(account::secret(what, "--key-file", key_file.as_deref())?);
+                let key = Hidden::from(secret(what, "--key-file", key_file.as_deref())?);
                 let form = AddDestination { name, address, authority, key, ..sending.form()? };
                 let made: Kept = client.call("POST", "/destinations", &form)?;
                 let next =
@@ -140,7 +153,7 @@ impl Destination {
             }
             Self::Change { destination, address, authority_file, no_authority, key_file, sending } => {
                 let authority = if no_authority { Some(String::new()) } else { read_authority(authority_file)? };
-                let key = key_file.map(|file| account::secret("Key", "--key-file", Some(&file))).transpose()?;
+                let key = key_file.map(|file| secret("Key", "--key-file", Some(&file))).transpose()?;
                 let all: Vec<Kept> = client.get("/destinations")?;
                 let present = all.into_iter().find(|row| row.name == destination).map(|row| row.limits);
                 let form = ChangeDestination {
@@ -151,6 +164,7 @@ impl Destination {
                     limits: sending.limits.applied_to(&present.unwrap_or_default())?,
                     audio: sending.audio,
                     audio_otherwise: sending.audio_otherwise.map(AudioOtherwise::choice),
+                    video_track: sending.video_track,
                     srt: sending.srt.change()?,
                 };
                 let changed: Kept = client.call("PATCH", &format!("/destinations/{}", piece(&destination)), &form)?;
@@ -166,6 +180,11 @@ impl Destination {
                     }
                 }
                 if tried.is_good { Ok(()) } else { Err(Failure::Tried(destination)) }
+            }
+            Self::Reveal { destination, proof } => {
+                let path = format!("/destinations/{}/reveal", piece(&destination));
+                let told: RevealedDestination = client.call("POST", &path, &proof.asked(&client)?)?;
+                Ok(report.done(&told, &told.key)?)
             }
             Self::Remove { destination } => {
                 client.order::<()>("DELETE", &format!("/destinations/{}", piece(&destination)))?;

@@ -1,8 +1,12 @@
+use std::io::Write;
+
 use clap::Subcommand;
 use serde_json::json;
-use waverant_model::{ChannelFinding, ComplaintAnswer, Finding as Told, FindingMeaning, LikelyFinding};
+use waverant_model::{
+    CarryOutRemedy, ChannelFinding, ComplaintAnswer, Finding as Told, FindingMeaning, LikelyFinding, RemedyDone,
+};
 
-use super::{dash, word};
+use super::{confirm, dash, word};
 use crate::board::findings_of;
 use crate::client::{Client, piece};
 use crate::error::Failure;
@@ -29,6 +33,19 @@ pub(super) enum Finding {
     Explain {
         /// The code.
         code: Option<String>,
+    },
+    /// Have done what a finding offers (column `offered`); it is never done by itself.
+    CarryOut {
+        /// The channel.
+        channel: String,
+        /// The code.
+        code: String,
+        /// The destination, where it stands for several.
+        #[arg(long)]
+        destination: Option<String>,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
     },
     /// Do not tell findings of a code for the rest of the show.
     Mute {
@@ -60,6 +77,10 @@ impl Finding {
                 answer(&client.call("POST", "/findings/ask", &form)?, report)
             }
             Self::Explain { code } => explain(client.get("/findings/meanings")?, code.as_deref(), report),
+            Self::CarryOut { channel, code, destination, yes } => {
+                let form = CarryOutRemedy { code, destination };
+                carry_out(&client, &channel, &form, yes, report)
+            }
             Self::Mute { channel, code } => {
                 client.order::<()>("PUT", &muted(&channel, &code))?;
                 let told = format!("`{code}` is not told for the rest of the show on `{channel}`.");
@@ -73,6 +94,29 @@ impl Finding {
     }
 }
 
+fn carry_out(
+    client: &Client,
+    channel: &str,
+    form: &CarryOutRemedy,
+    yes: bool,
+    report: &mut Report<'_>,
+) -> Result<(), Failure> {
+    if !yes {
+        let all = findings_of(&client.get("/live")?, Some(channel));
+        let is_meant = |found: &&ChannelFinding| {
+            let is_there = form.destination.is_none() || found.finding.destination == form.destination;
+            found.finding.code == form.code && is_there
+        };
+        for offered in all.iter().filter(is_meant).filter_map(|found| found.finding.remedy.as_ref()) {
+            writeln!(std::io::stderr(), "This will {}.", offered.text)?;
+        }
+        confirm("Go on?")?;
+    }
+    let done: RemedyDone = client.call("POST", &format!("/channels/{}/remedies", piece(channel)), form)?;
+    let told = format!("Done: {}.", done.done);
+    Ok(report.done(&done, &told)?)
+}
+
 /// One finding on one line.
 pub(super) fn line(found: &ChannelFinding) -> String {
     let Told { cause, advice, destinations, is_muted, .. } = &found.finding;
@@ -82,7 +126,7 @@ pub(super) fn line(found: &ChannelFinding) -> String {
     format!("{}: {of}: {cause}{reach}: {advice}{muted}", word(found.finding.severity))
 }
 
-fn columns() -> [Column<ChannelFinding>; 7] {
+fn columns() -> [Column<ChannelFinding>; 8] {
     [
         Column::text("severity", |row| word(row.finding.severity)),
         Column::text("channel", |row| dash(row.channel.as_deref())),
@@ -97,6 +141,7 @@ fn columns() -> [Column<ChannelFinding>; 7] {
             format!("{}{muted}", row.finding.cause)
         }),
         Column::text("do", |row| row.finding.advice.clone()),
+        Column::text("offered", |row| dash(row.finding.remedy.as_ref().map(|remedy| remedy.text.as_str()))),
     ]
 }
 

@@ -1,7 +1,7 @@
 //! The limits sheet of a destination, as options.
 
 use clap::{Args, ValueEnum};
-use waverant_model::{SheetAction, SheetForm};
+use waverant_model::{MissingSound, SheetAction, SheetForm};
 
 use crate::error::Failure;
 
@@ -33,6 +33,18 @@ pub(super) struct Limits {
     /// How many tracks of sound.
     #[arg(long, value_name = "COUNT")]
     max_audio_tracks: Option<u8>,
+    /// Profiles of the pictures, as in Main,High.
+    #[arg(long, value_delimiter = ',', value_name = "PROFILES")]
+    video_profiles: Option<Vec<String>>,
+    /// Only groups of pictures that need nothing of the group before.
+    #[arg(long, value_name = "BOOL")]
+    needs_closed_groups: Option<bool>,
+    /// Only the usual range of light (SDR).
+    #[arg(long, value_name = "BOOL")]
+    standard_range_only: Option<bool>,
+    /// What to do when a show has no sound.
+    #[arg(long, value_name = "WHAT")]
+    missing_sound: Option<SoundRule>,
     /// What to do about a stream that is not accepted.
     #[arg(long)]
     on_breach: Option<OnBreach>,
@@ -48,6 +60,27 @@ enum OnBreach {
     Warn,
     /// Do not send it while it is so.
     DoNotSend,
+}
+
+/// What to do for a destination when a show has no sound.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum SoundRule {
+    /// Nothing: it does without.
+    Ignore,
+    /// Send it as it is, and say so.
+    Warn,
+    /// Add silence.
+    Add,
+}
+
+impl SoundRule {
+    fn rule(self) -> MissingSound {
+        match self {
+            Self::Ignore => MissingSound::Ignore,
+            Self::Warn => MissingSound::Warn,
+            Self::Add => MissingSound::Add,
+        }
+    }
 }
 
 impl Limits {
@@ -69,6 +102,10 @@ impl Limits {
             spacing.map(|spacing| Some(spacing.try_into().unwrap_or(u32::MAX))),
         );
         replace(&mut sheet.max_audio_tracks, self.max_audio_tracks.map(Some));
+        replace(&mut sheet.video_profiles, self.video_profiles.clone());
+        replace(&mut sheet.needs_closed_groups, self.needs_closed_groups);
+        replace(&mut sheet.standard_range_only, self.standard_range_only);
+        replace(&mut sheet.missing_sound, self.missing_sound.map(SoundRule::rule));
         replace(&mut sheet.on_breach, self.on_breach.map(OnBreach::action));
         Ok((self.no_limits || sheet != *present).then_some(sheet))
     }
@@ -125,6 +162,14 @@ pub(super) fn told(sheet: &SheetForm) -> String {
         sheet.max_frame_rate.map(|rate| format!("{rate} fps")),
         sheet.max_keyframe_spacing_ms.map(|spacing| format!("keyframes {} s", f64::from(spacing) / 1e3)),
         sheet.max_audio_tracks.map(|tracks| format!("{tracks} audio")),
+        list(&sheet.video_profiles),
+        sheet.needs_closed_groups.then(|| "closed groups".to_owned()),
+        sheet.standard_range_only.then(|| "SDR".to_owned()),
+        match sheet.missing_sound {
+            MissingSound::Ignore => None,
+            MissingSound::Warn => Some("sound".to_owned()),
+            MissingSound::Add => Some("sound, else silence".to_owned()),
+        },
     ];
     let told: Vec<String> = parts.into_iter().flatten().collect();
     match (told.is_empty(), sheet.on_breach) {

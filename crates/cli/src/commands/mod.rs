@@ -1,6 +1,8 @@
 //! One file per noun.
 
 mod account;
+mod act;
+mod ask;
 mod capacity;
 mod channel;
 mod depot;
@@ -12,11 +14,15 @@ mod link;
 mod live;
 mod log;
 mod page;
+mod person;
 mod recording;
+mod second_factor;
 mod session;
 mod slate;
 mod srt;
+mod support_bundle;
 mod take;
+mod timeline;
 mod token;
 mod turned_away;
 mod viewing;
@@ -51,6 +57,11 @@ enum Command {
     SignIn(account::SignIn),
     /// Make the token worthless and forget it.
     SignOut,
+    /// Change your password; all your other tokens and consoles end.
+    ChangePassword(account::ChangePassword),
+    /// What besides your password signs you in.
+    #[command(subcommand)]
+    SecondFactor(second_factor::SecondFactor),
     /// Make the first administrator of a new service.
     FirstRun(account::FirstRun),
     /// What is on air.
@@ -63,6 +74,8 @@ enum Command {
     Capacity(capacity::Capacity),
     /// The newest lines of the service's log.
     Log(log::Log),
+    /// Write one archive for who helps: settings and records without secrets, findings, figures, the end of the log.
+    SupportBundle(support_bundle::SupportBundle),
     /// Channels.
     #[command(subcommand)]
     Channel(channel::Channel),
@@ -87,6 +100,9 @@ enum Command {
     /// Sessions, past and present.
     #[command(subcommand)]
     Session(session::Session),
+    /// Figures over time: of shows, and of the machine.
+    #[command(subcommand)]
+    Timeline(timeline::Timeline),
     /// What is being recorded; and whether what was recorded is whole.
     #[command(subcommand, visible_alias = "recordings")]
     Recording(recording::Recording),
@@ -96,6 +112,12 @@ enum Command {
     /// Object storage that takes are copied to.
     #[command(subcommand)]
     Depot(depot::Depot),
+    /// People: who may sign in, and what they may do.
+    #[command(subcommand)]
+    Person(person::Person),
+    /// Who did what.
+    #[command(subcommand)]
+    Act(act::Act),
     /// Tokens: who may do in your name what you may.
     #[command(subcommand)]
     Token(token::Token),
@@ -115,10 +137,13 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
     match arguments.command {
         Command::SignIn(command) => command.run(&mut report),
         Command::SignOut => account::sign_out(&mut report),
+        Command::ChangePassword(command) => command.run(&mut report),
+        Command::SecondFactor(command) => command.run(&mut report),
         Command::FirstRun(command) => command.run(&mut report),
         Command::Live(command) => command.run(&mut report),
         Command::Finding(command) => command.run(&mut report),
         Command::Capacity(command) => command.run(&mut report),
+        Command::SupportBundle(command) => command.run(&mut report),
         Command::Log(command) => command.run(&mut report),
         Command::Channel(command) => command.run(&mut report),
         Command::Key(command) => command.run(&mut report),
@@ -128,9 +153,12 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Page(command) => command.run(&mut report),
         Command::Slate(command) => command.run(&mut report),
         Command::Session(command) => command.run(&mut report),
+        Command::Timeline(command) => command.run(&mut report),
         Command::Recording(command) => command.run(&mut report),
         Command::Take(command) => command.run(&mut report),
         Command::Depot(command) => command.run(&mut report),
+        Command::Person(command) => command.run(&mut report),
+        Command::Act(command) => command.run(&mut report),
         Command::Token(command) => command.run(&mut report),
         Command::TurnedAway(command) => command.run(&mut report),
         Command::Completions { shell } => {

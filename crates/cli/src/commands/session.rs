@@ -1,6 +1,6 @@
 use clap::Subcommand;
 use waverant_model::{
-    FindingReport, LegOutcome, LegReport, Listed, Session as Kept, SessionDetail, ShowReport, SourceReport,
+    FindingReport, LegOutcome, LegReport, Listed, Session as Kept, SessionDetail, ShowReport, SoundReport, SourceReport,
 };
 
 use super::{dash, word};
@@ -84,6 +84,9 @@ pub(super) fn print_report(show: &ShowReport, report: &mut Report<'_>) -> Result
             writeln!(report.out, "{count} {what}")?;
         }
     }
+    for sound in &show.sounds {
+        writeln!(report.out, "{}", told_of_sound(sound))?;
+    }
     for finding in findings {
         writeln!(report.out, "finding: {finding}")?;
     }
@@ -106,6 +109,17 @@ pub(super) fn print_report(show: &ShowReport, report: &mut Report<'_>) -> Result
         }
     }
     Ok(())
+}
+
+fn told_of_sound(sound: &SoundReport) -> String {
+    let name = sound.name.as_deref().map(|name| format!(" ({name})")).unwrap_or_default();
+    let about = format!("sound {} {}{name}", sound.track, sound.codec);
+    if let Some(why) = &sound.not_heard {
+        return format!("{about}: not listened to: {why}");
+    }
+    let told = |value: Option<f64>| value.map_or_else(|| "-".to_owned(), |value| format!("{value:.1}"));
+    let (loudness, range, peak) = (told(sound.loudness), told(sound.range), told(sound.true_peak));
+    format!("{about}: {loudness} LUFS, range {range} LU, true peak {peak} dBTP")
 }
 
 fn told_of_finding(finding: &FindingReport) -> String {

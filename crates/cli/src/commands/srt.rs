@@ -3,7 +3,7 @@ use std::path::PathBuf;
 use clap::Args;
 use waverant_model::{ChangeSrt, Hidden, Srt};
 
-use super::account;
+use super::ask::secret;
 use crate::error::Failure;
 
 /// What both ends of an SRT connection are to keep.
@@ -24,7 +24,7 @@ pub(super) struct SrtTerms {
 impl SrtTerms {
     pub(super) fn change(&self) -> Result<ChangeSrt, Failure> {
         let passphrase = match &self.passphrase_file {
-            Some(file) => Some(account::secret("Passphrase", "--passphrase-file", Some(file))?),
+            Some(file) => Some(secret("Passphrase", "--passphrase-file", Some(file))?),
             None => self.no_passphrase.then(String::new),
         };
         Ok(ChangeSrt { latency_ms: self.srt_latency, passphrase: passphrase.map(Hidden::from) })

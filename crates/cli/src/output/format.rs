@@ -59,6 +59,24 @@ pub(crate) fn sparkline_of(values: &[f64], in_a_step: usize) -> String {
     steps.into_iter().rev().collect()
 }
 
+/// Values as steps over a width, from the lowest to the highest; a space where there is none.
+pub(crate) fn trace_of(values: &[Option<f64>], width: usize) -> String {
+    const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let there = || values.iter().flatten().copied();
+    let (Some(low), Some(high)) = (there().reduce(f64::min), there().reduce(f64::max)) else { return String::new() };
+    let step = |values: &[Option<f64>]| {
+        let there: Vec<f64> = values.iter().flatten().copied().collect();
+        if there.is_empty() {
+            return ' ';
+        }
+        let mean = there.iter().sum::<f64>() / there.len() as f64;
+        let share = if high > low { (mean - low) / (high - low) } else { 0.0 };
+        let step = (1..STEPS.len()).rev().find(|step| share * 7.0 >= *step as f64 - 0.5).unwrap_or(0);
+        STEPS[step]
+    };
+    values.chunks(values.len().div_ceil(width.max(1)).max(1)).map(step).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -80,6 +98,16 @@ mod tests {
     #[case(3_456_000_000, "3.46 GB")]
     fn sizes(#[case] bytes: u64, #[case] expected: &str) {
         assert_eq!(size(bytes), expected);
+    }
+
+    #[rstest]
+    #[case(&[Some(-20.0), None, Some(-10.0), Some(-15.0)], 4, "▁ █▅")]
+    #[case(&[Some(1.0), Some(3.0), None, None, Some(5.0)], 3, "▃ █")]
+    #[case(&[Some(7.0), Some(7.0)], 10, "▁▁")]
+    #[case(&[None, None], 10, "")]
+    #[case(&[], 0, "")]
+    fn traces(#[case] values: &[Option<f64>], #[case] width: usize, #[case] expected: &str) {
+        assert_eq!(trace_of(values, width), expected);
     }
 
     #[test]

@@ -24,6 +24,13 @@ const MAX_BATCH_MS: u16 = 1_000;
 /// The longest key that fits when sealed.
 const MAX_KEY: usize = 512;
 
+/// Tracks of pictures that a stream can have.
+const MAX_VIDEO_TRACKS: u8 = 16;
+
+/// Names of profiles in a sheet, and characters of one.
+const MAX_PROFILES: usize = 16;
+const MAX_PROFILE: usize = 32;
+
 /// Codecs that a limits sheet can name.
 const CODECS: [&str; 10] = ["H.264", "HEVC", "AV1", "VP9", "AAC", "Opus", "FLAC", "AC-3", "E-AC-3", "MP3"];
 
@@ -43,6 +50,7 @@ impl House {
             limits_sheet: checked_limits(&form.limits)?,
             audio_pick: checked_audio(form.audio.as_deref())?,
             or_no_audio: form.audio_otherwise == AudioOtherwise::None,
+            video_track: checked_track(form.video_track)?,
             srt: checked_srt(&address, form.srt, SrtTerms::default())?,
         };
         let added = self.store.add_destination(name, &settings, &key, OffsetDateTime::now_utc()).await?;
@@ -56,6 +64,17 @@ impl House {
     /// # Errors
     /// [`HouseError`] if a field is not as expected, there is no such destination, or the database is away.
     pub async fn change_destination(
+        &self,
+        name: &str,
+        form: ChangeDestination,
+        by: &Actor,
+    ) -> Result<Destination, HouseError> {
+        let _changing = self.changing.of(name).await;
+        self.change_destination_in_turn(name, form, by).await
+    }
+
+    /// The same, for who has the turn of the destination.
+    pub(crate) async fn change_destination_in_turn(
         &self,
         name: &str,
         form: ChangeDestination,
@@ -76,6 +95,7 @@ impl House {
                 None => present.audio_pick,
             },
             or_no_audio: form.audio_otherwise.map_or(present.or_no_audio, |or| or == AudioOtherwise::None),
+            video_track: form.video_track.map_or(Ok(present.video_track), |number| checked_track(Some(number)))?,
             srt: checked_srt(&address, form.srt, present.srt)?,
         };
         // A key that SRT could do without may be missing now.
@@ -157,6 +177,19 @@ fn checked_audio(audio: Option<&str>) -> Result<Option<String>, HouseError> {
     Ok(parsed.map_err(|error| HouseError::invalid("audio", error))?.map(|pick| pick.to_string()))
 }
 
+/// 0 chooses none.
+fn checked_track(number: Option<u8>) -> Result<Option<u8>, HouseError> {
+    match number {
+        None | Some(0) => Ok(None),
+        Some(number @ 1..=MAX_VIDEO_TRACKS) => Ok(Some(number)),
+        Some(number) => {
+            let found =
+                format!("{number} is no track of pictures; 1 to {MAX_VIDEO_TRACKS}, or 0 for all, were expected");
+            Err(HouseError::invalid("video_track", found))
+        }
+    }
+}
+
 /// Listeners of SRT may do without a stream id; platforms of RTMP want a key.
 fn checked_key(address: &LegAddress, key: &str) -> Result<Secret, HouseError> {
     let key = key.trim();
@@ -173,6 +206,12 @@ fn sheet_fault(form: &SheetForm) -> Option<String> {
     if let Some(name) = form.video_codecs.iter().chain(&form.audio_codecs).find(known) {
         let name: String = name.chars().take(24).collect();
         return Some(format!("`{name}` is no codec that is carried; {} were expected", CODECS.join(", ")));
+    }
+    let is_long = |name: &String| name.trim().is_empty() || name.chars().count() > MAX_PROFILE;
+    if form.video_profiles.len() > MAX_PROFILES || form.video_profiles.iter().any(is_long) {
+        return Some(format!(
+            "video_profiles: up to {MAX_PROFILES} names of 1 to {MAX_PROFILE} characters were expected"
+        ));
     }
     let numbers = [
         ("max_bitrate_bps", form.max_bitrate_bps),

@@ -14,10 +14,10 @@ use tokio::sync::{Notify, mpsc};
 use tokio::task::{JoinHandle, spawn_blocking};
 use tokio::time::{Instant, sleep, timeout};
 use tokio_util::sync::CancellationToken;
-use waverant_relay::ShowRecord;
+use waverant_relay::{Act, ActBy, ShowRecord, SpreadMeter};
 use waverant_store::{Store, StoreError, TurnedAway};
 
-use pending::Pending;
+use pending::{Entry, Pending};
 use spill::Spill;
 
 /// Strangers who were turned away and are not written down yet; more are only counted.
@@ -39,10 +39,19 @@ const DISK_PATIENCE: Duration = Duration::from_secs(2);
 #[derive(Clone, Debug)]
 pub struct Ledger {
     shared: Arc<Shared>,
-    strangers: mpsc::Sender<TurnedAway>,
+    strangers: mpsc::Sender<Stranger>,
     strangers_lost: Arc<AtomicU64>,
     /// Told when a take was written.
     pub(crate) take_news: Arc<Notify>,
+    /// How long the database took for each record.
+    pub(crate) write_times: Arc<SpreadMeter>,
+}
+
+/// What strangers did.
+#[derive(Debug)]
+enum Stranger {
+    TurnedAway(TurnedAway),
+    Act(Box<Act>),
 }
 
 #[derive(Debug)]
@@ -64,28 +73,44 @@ impl Ledger {
             Arc::new(Shared { pending: Mutex::default(), news: Notify::new(), closing: CancellationToken::new() });
         let (strangers, receiver) = mpsc::channel(STRANGERS);
         let (take_news, strangers_lost) = (Arc::new(Notify::new()), Arc::default());
+        let write_times = Arc::<SpreadMeter>::default();
         let writer = Writer {
             store: store.clone(),
             shared: shared.clone(),
             spill,
             spilled: None,
             take_news: take_news.clone(),
+            write_times: write_times.clone(),
             away_since: None,
         };
         tokio::spawn(write_strangers(store, receiver, shared.closing.clone()));
         let task = tokio::spawn(writer.run());
-        Ok((Self { shared, strangers, strangers_lost, take_news }, task))
+        Ok((Self { shared, strangers, strangers_lost, take_news, write_times }, task))
     }
 
     /// Keeps who was turned away, if there is room.
     pub fn write_stranger(&self, attempt: TurnedAway) {
-        if self.strangers.try_send(attempt).is_err() {
+        self.write_of_stranger(Stranger::TurnedAway(attempt));
+    }
+
+    /// Writes down what somebody did. What strangers did is kept if there is room for them.
+    pub fn write_act(&self, act: Act) {
+        if act.by == ActBy::Stranger {
+            return self.write_of_stranger(Stranger::Act(Box::new(act)));
+        }
+        if let Err(lost) = self.shared.pending.lock().add_act(act)
+            && lost.is_power_of_two()
+        {
+            tracing::error!(lost, "who did what is not written down: the database is away, and there was too much");
+        }
+        self.shared.news.notify_one();
+    }
+
+    fn write_of_stranger(&self, stranger: Stranger) {
+        if self.strangers.try_send(stranger).is_err() {
             let lost = self.strangers_lost.fetch_add(1, Ordering::Relaxed) + 1;
             if lost.is_power_of_two() {
-                tracing::warn!(
-                    lost,
-                    "turned-away callers are not written down: there are too many, or the database is away"
-                );
+                tracing::warn!(lost, "strangers are not written down: there are too many, or the database is away");
             }
         }
     }
@@ -138,6 +163,7 @@ struct Writer {
     spilled: Option<u64>,
     take_news: Arc<Notify>,
     away_since: Option<Instant>,
+    write_times: Arc<SpreadMeter>,
 }
 
 impl Writer {
@@ -152,7 +178,12 @@ impl Writer {
                 self.shared.news.notified().await;
                 continue;
             };
-            match write(&self.store, &record).await {
+            let began = Instant::now();
+            let written = write(&self.store, &record).await;
+            if written.is_ok() {
+                self.write_times.note(u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX));
+            }
+            match written {
                 Err(error) if error.is_unavailable() => {
                     if self.wait_for_database(&error).await {
                         continue;
@@ -164,7 +195,7 @@ impl Writer {
                 Ok(()) => {}
             }
             self.shared.pending.lock().done(ticket);
-            if matches!(record, ShowRecord::Take(_)) {
+            if matches!(record, Entry::Show(ShowRecord::Take(_))) {
                 self.take_news.notify_one();
             }
         }
@@ -213,7 +244,7 @@ impl Writer {
 
 /// Writes who was turned away. While the database is away the queue fills, and what comes then is
 /// only counted.
-async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<TurnedAway>, closing: CancellationToken) {
+async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<Stranger>, closing: CancellationToken) {
     loop {
         let attempt = tokio::select! {
             attempt = receiver.recv() => attempt,
@@ -221,11 +252,17 @@ async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<TurnedAway>,
         };
         let Some(attempt) = attempt else { return };
         let write = || async {
-            timeout(WRITE_PATIENCE, store.write_turned_away(&attempt)).await.unwrap_or(Err(StoreError::Slow))
+            let written = async {
+                match &attempt {
+                    Stranger::TurnedAway(attempt) => store.write_turned_away(attempt).await,
+                    Stranger::Act(act) => store.write_act(act).await,
+                }
+            };
+            timeout(WRITE_PATIENCE, written).await.unwrap_or(Err(StoreError::Slow))
         };
         while let Err(error) = write().await {
             if !error.is_unavailable() {
-                tracing::error!(%error, "a turned-away caller could not be written down");
+                tracing::error!(%error, "a stranger could not be written down");
                 break;
             }
             tokio::select! {
@@ -236,15 +273,16 @@ async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<TurnedAway>,
     }
 }
 
-async fn write(store: &Store, record: &ShowRecord) -> Result<(), StoreError> {
+async fn write(store: &Store, record: &Entry) -> Result<(), StoreError> {
     timeout(WRITE_PATIENCE, write_record(store, record)).await.unwrap_or(Err(StoreError::Slow))
 }
 
-async fn write_record(store: &Store, record: &ShowRecord) -> Result<(), StoreError> {
+async fn write_record(store: &Store, record: &Entry) -> Result<(), StoreError> {
     match record {
-        ShowRecord::SessionBegan(session) => store.begin_session(session).await,
-        ShowRecord::SessionEnded(end) => store.end_session(end).await,
-        ShowRecord::Leg(leg) => store.write_leg(leg).await,
-        ShowRecord::Take(take) => store.write_take(take).await,
+        Entry::Show(ShowRecord::SessionBegan(session)) => store.begin_session(session).await,
+        Entry::Show(ShowRecord::SessionEnded(end)) => store.end_session(end).await,
+        Entry::Show(ShowRecord::Leg(leg)) => store.write_leg(leg).await,
+        Entry::Show(ShowRecord::Take(take)) => store.write_take(take).await,
+        Entry::Act(act) => store.write_act(act).await,
     }
 }

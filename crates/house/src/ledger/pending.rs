@@ -1,6 +1,20 @@
 use std::collections::{BTreeMap, HashMap};
 
-use waverant_relay::ShowRecord;
+use serde::{Deserialize, Serialize};
+use waverant_relay::{Act, ShowRecord};
+
+/// Acts that wait. People do not do more while the database is away; more are only counted.
+const MOST_ACTS: usize = 10_000;
+
+/// What is to be kept.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub(super) enum Entry {
+    /// Something of a show.
+    Show(ShowRecord),
+    /// What somebody did.
+    Act(Box<Act>),
+}
 
 /// Which record a record is about: a later one about the same record replaces an earlier one that
 /// was not written yet.
@@ -10,6 +24,16 @@ enum About {
     End(u64),
     Leg(u64, u64),
     Take(u64, u32),
+}
+
+impl Entry {
+    /// The record that a later entry may be about too; each act is one of its own.
+    fn about(&self) -> Option<About> {
+        match self {
+            Self::Show(record) => Some(record.into()),
+            Self::Act(_) => None,
+        }
+    }
 }
 
 impl From<&ShowRecord> for About {
@@ -31,12 +55,14 @@ pub(super) struct Ticket {
 }
 
 /// What was not written yet, in the order in which it first came. It never has more entries than
-/// there are records of shows, however long the database is away.
+/// there are records of shows, and some acts, however long the database is away.
 #[derive(Debug, Default)]
 pub(super) struct Pending {
     next: u64,
-    order: BTreeMap<u64, (u64, ShowRecord)>,
+    order: BTreeMap<u64, (u64, Entry)>,
     places: HashMap<About, u64>,
+    acts: usize,
+    lost_acts: u64,
 }
 
 impl Pending {
@@ -44,21 +70,36 @@ impl Pending {
         self.next += 1;
         let (version, about) = (self.next, About::from(&record));
         let place = *self.places.entry(about).or_insert(version);
-        self.order.insert(place, (version, record));
+        self.order.insert(place, (version, Entry::Show(record)));
     }
 
-    pub(super) fn first(&self) -> Option<(Ticket, ShowRecord)> {
-        let (place, (version, record)) = self.order.first_key_value()?;
-        Some((Ticket { place: *place, version: *version }, record.clone()))
+    /// Adds an act, if there is room; else says how many there were that had none.
+    pub(super) fn add_act(&mut self, act: Act) -> Result<(), u64> {
+        if self.acts >= MOST_ACTS {
+            self.lost_acts += 1;
+            return Err(self.lost_acts);
+        }
+        self.next += 1;
+        self.acts += 1;
+        self.order.insert(self.next, (self.next, Entry::Act(Box::new(act))));
+        Ok(())
+    }
+
+    pub(super) fn first(&self) -> Option<(Ticket, Entry)> {
+        let (place, (version, entry)) = self.order.first_key_value()?;
+        Some((Ticket { place: *place, version: *version }, entry.clone()))
     }
 
     /// What stands behind a ticket was written, or never can be; unless something newer came meanwhile,
     /// it is forgotten.
     pub(super) fn done(&mut self, ticket: Ticket) {
         if self.order.get(&ticket.place).is_some_and(|(version, _)| *version == ticket.version)
-            && let Some((_, record)) = self.order.remove(&ticket.place)
+            && let Some((_, entry)) = self.order.remove(&ticket.place)
         {
-            self.places.remove(&About::from(&record));
+            match entry.about() {
+                Some(about) => drop(self.places.remove(&about)),
+                None => self.acts -= 1,
+            }
         }
     }
 
@@ -67,15 +108,15 @@ impl Pending {
         self.next
     }
 
-    pub(super) fn entries(&self) -> Vec<ShowRecord> {
-        self.order.values().map(|(_, record)| record.clone()).collect()
+    pub(super) fn entries(&self) -> Vec<Entry> {
+        self.order.values().map(|(_, entry)| entry.clone()).collect()
     }
 }
 
 #[cfg(test)]
 mod tests {
     use time::OffsetDateTime;
-    use waverant_relay::SessionEnd;
+    use waverant_relay::{ActBy, ActOutcome, SessionEnd};
 
     use super::*;
 
@@ -90,17 +131,53 @@ mod tests {
         for record in [end(1, "a"), end(2, "b"), end(1, "c")] {
             pending.add(record);
         }
-        assert_eq!(pending.entries(), [end(1, "c"), end(2, "b")]);
+        assert_eq!(pending.entries(), [end(1, "c"), end(2, "b")].map(Entry::Show));
         let (ticket, record) = pending.first().unwrap();
-        assert_eq!(record, end(1, "c"));
+        assert_eq!(record, Entry::Show(end(1, "c")));
         pending.add(end(1, "d"));
         pending.done(ticket);
-        assert_eq!(pending.first().unwrap().1, end(1, "d"), "what came while the other was written stays");
+        assert_eq!(pending.first().unwrap().1, Entry::Show(end(1, "d")), "what came while the other was written stays");
         for _ in 0..2 {
             let (ticket, _) = pending.first().unwrap();
             pending.done(ticket);
         }
         assert!(pending.order.is_empty() && pending.places.is_empty());
+    }
+
+    fn act(person: &str) -> Act {
+        Act {
+            at: OffsetDateTime::UNIX_EPOCH,
+            person: person.to_owned(),
+            by: ActBy::Console,
+            token: String::new(),
+            address: String::new(),
+            what: "end_session".to_owned(),
+            channel: None,
+            subject: String::new(),
+            outcome: ActOutcome::Done,
+            reason: None,
+            before: None,
+            after: None,
+        }
+    }
+
+    #[test]
+    fn each_act_is_kept_up_to_a_number() {
+        let mut pending = Pending::default();
+        for _ in 0..2 {
+            pending.add_act(act("cox")).unwrap();
+        }
+        pending.add(end(1, "a"));
+        assert_eq!(pending.entries().len(), 3, "two acts that are alike are two");
+        let (ticket, first) = pending.first().unwrap();
+        assert_eq!(first, Entry::Act(Box::new(act("cox"))));
+        pending.done(ticket);
+        let told = serde_json::to_string(&pending.entries()).unwrap();
+        assert_eq!(serde_json::from_str::<Vec<Entry>>(&told).unwrap(), pending.entries(), "they lie on the disk");
+        let old = serde_json::to_string(&[end(1, "a")]).unwrap();
+        assert_eq!(serde_json::from_str::<Vec<Entry>>(&old).unwrap(), [Entry::Show(end(1, "a"))]);
+        let lost = (0..MOST_ACTS + 4).filter(|_| pending.add_act(act("cox")).is_err()).count();
+        assert_eq!((lost, pending.add_act(act("cox"))), (5, Err(6)));
     }
 
     #[test]

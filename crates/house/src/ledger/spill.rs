@@ -3,7 +3,7 @@ use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
-use waverant_relay::ShowRecord;
+use super::pending::Entry;
 
 /// Name of the file in the state folder.
 const FILE_NAME: &str = "unwritten-records.json";
@@ -23,7 +23,7 @@ impl Spill {
     }
 
     /// What an earlier run left.
-    pub(super) fn read(&self) -> io::Result<Vec<ShowRecord>> {
+    pub(super) fn read(&self) -> io::Result<Vec<Entry>> {
         match fs::read(&self.0) {
             Ok(bytes) => serde_json::from_slice(&bytes).map_err(io::Error::from),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
@@ -32,7 +32,7 @@ impl Spill {
     }
 
     /// Replaces what is there. A crash in between leaves the old file.
-    pub(super) fn write(&self, entries: &[ShowRecord]) -> io::Result<()> {
+    pub(super) fn write(&self, entries: &[Entry]) -> io::Result<()> {
         let fresh = self.0.with_extension("new");
         let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&fresh)?;
         file.write_all(&serde_json::to_vec(entries)?)?;

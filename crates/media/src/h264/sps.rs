@@ -1,6 +1,6 @@
 use thiserror::Error;
 
-use crate::{BitReader, NalUnitType, OutOfBits, unescape_rbsp};
+use crate::{BitReader, Colour, NalUnitType, OutOfBits, unescape_rbsp};
 
 /// Profiles whose sequence parameter set names the chroma format.
 ///
@@ -51,7 +51,7 @@ pub struct SequenceParameters {
     pub level: u8,
     /// `chroma_format_idc`: 1 is 4:2:0.
     pub chroma_format: u8,
-    /// Bits of a luma and of a chroma sample.
+    /// BitFields of a luma and of a chroma sample.
     pub bit_depths: (u8, u8),
     /// Width in luma samples after cropping.
     pub width: u32,
@@ -59,12 +59,14 @@ pub struct SequenceParameters {
     pub height: u32,
     /// True if every picture is a whole frame.
     pub progressive: bool,
-    /// Bits of `frame_num` in a slice: 4 to 16.
+    /// BitFields of `frame_num` in a slice: 4 to 16.
     pub frame_num_bits: u8,
     /// `separate_colour_plane_flag`: the three planes are coded as pictures of their own.
     pub separate_planes: bool,
     /// Frames per second as numerator and denominator, if the set tells.
     pub frame_rate: Option<(u32, u32)>,
+    /// How its colours are to be shown, if the set tells.
+    pub colour: Option<Colour>,
 }
 
 impl SequenceParameters {
@@ -88,8 +90,12 @@ impl SequenceParameters {
         reader.skip(1)?; // gaps_in_frame_num_value_allowed_flag
         let (width, height, progressive) = read_size(&mut reader, chroma)?;
         let has_vui = reader.bit()?;
-        // A set that ends inside the VUI still tells the size; only the rate is lost.
-        let frame_rate = if has_vui { read_frame_rate(&mut reader).unwrap_or(None) } else { None };
+        // A set that ends inside the VUI still tells the size; only rate and colours are lost.
+        let (mut frame_rate, mut colour) = (None, None);
+        if has_vui && let Ok(found) = read_colour(&mut reader) {
+            colour = found;
+            frame_rate = read_frame_rate(&mut reader).unwrap_or(None);
+        }
         let Chroma { format: chroma_format, bit_depths, separate_planes, .. } = chroma;
         Ok(Self {
             profile,
@@ -103,6 +109,7 @@ impl SequenceParameters {
             frame_num_bits,
             separate_planes,
             frame_rate,
+            colour,
         })
     }
 
@@ -231,22 +238,23 @@ fn read_size(reader: &mut BitReader<'_>, chroma: Chroma) -> Result<(u32, u32, bo
     }
 }
 
-/// Reads the VUI as far as the timing. A frame has two ticks.
+/// Reads the VUI as far as the colours.
 ///
-/// Source: ISO/IEC 14496-10, E.1.1 and E.2.1
-fn read_frame_rate(reader: &mut BitReader<'_>) -> Result<Option<(u32, u32)>, OutOfBits> {
+/// Source: ISO/IEC 14496-10, E.1.1
+fn read_colour(reader: &mut BitReader<'_>) -> Result<Option<Colour>, OutOfBits> {
     if reader.bit()? && reader.bits(8)? == EXTENDED_SAR {
         reader.skip(32)?;
     }
     if reader.bit()? {
         reader.skip(1)?; // overscan_appropriate_flag
     }
-    if reader.bit()? {
-        reader.skip(4)?; // video_format, video_full_range_flag
-        if reader.bit()? {
-            reader.skip(24)?; // colour description
-        }
-    }
+    if reader.bit()? { Colour::read_signal_type(reader) } else { Ok(None) }
+}
+
+/// Reads the VUI from behind the colours to the timing. A frame has two ticks.
+///
+/// Source: ISO/IEC 14496-10, E.1.1 and E.2.1
+fn read_frame_rate(reader: &mut BitReader<'_>) -> Result<Option<(u32, u32)>, OutOfBits> {
     if reader.bit()? {
         reader.unsigned_golomb()?;
         reader.unsigned_golomb()?;
@@ -271,35 +279,11 @@ fn reduced(numerator: u32, denominator: u32) -> (u32, u32) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::bit_fields::BitFields;
     use proptest::prelude::*;
 
-    /// Packs bit fields, so that a test reads like the syntax table.
-    #[derive(Default)]
-    struct Bits(Vec<bool>);
-
-    impl Bits {
-        fn u(mut self, count: u32, value: u32) -> Self {
-            self.0.extend((0..count).rev().map(|bit| value >> bit & 1 == 1));
-            self
-        }
-
-        fn ue(self, value: u32) -> Self {
-            let code = value + 1;
-            let length = 32 - code.leading_zeros();
-            self.u(length - 1, 0).u(length, code)
-        }
-
-        fn bytes(mut self) -> Vec<u8> {
-            self.0.push(true); // rbsp_stop_one_bit
-            self.0
-                .chunks(8)
-                .map(|bits| bits.iter().enumerate().fold(0, |byte, (at, bit)| byte | u8::from(*bit) << (7 - at)))
-                .collect()
-        }
-    }
-
-    fn full_hd_main() -> Bits {
-        Bits::default().u(8, 0x67).u(8, 77).u(8, 0).u(8, 40).ue(0).ue(0).ue(2).ue(4).u(1, 0).ue(119).ue(67)
+    fn full_hd_main() -> BitFields {
+        BitFields::default().u(8, 0x67).u(8, 77).u(8, 0).u(8, 40).ue(0).ue(0).ue(2).ue(4).u(1, 0).ue(119).ue(67)
     }
 
     #[test]
@@ -321,11 +305,12 @@ mod tests {
         let bits = bits.u(1, 1).u(32, 1001).u(32, 60_000).u(1, 1);
         let found = SequenceParameters::parse(&bits.bytes()).unwrap();
         assert_eq!(found.frame_rate, Some((30_000, 1001)));
+        assert_eq!(found.colour.map(|colour| colour.to_string()).as_deref(), Some("BT.709"));
     }
 
     #[test]
     fn interlaced_doubles_the_map_units() {
-        let bits = Bits::default().u(8, 0x67).u(8, 77).u(8, 0).u(8, 30).ue(0).ue(0).ue(2).ue(4).u(1, 0);
+        let bits = BitFields::default().u(8, 0x67).u(8, 77).u(8, 0).u(8, 30).ue(0).ue(0).ue(2).ue(4).u(1, 0);
         let bits = bits.ue(44).ue(17).u(1, 0).u(1, 1).u(1, 1).u(1, 0).u(1, 0);
         let found = SequenceParameters::parse(&bits.bytes()).unwrap();
         assert_eq!((found.width, found.height, found.progressive), (720, 576, false));
@@ -333,7 +318,7 @@ mod tests {
 
     #[test]
     fn high_profile_with_scaling_lists() {
-        let bits = Bits::default().u(8, 0x67).u(8, 100).u(8, 0).u(8, 31).ue(0).ue(1).ue(0).ue(0).u(1, 0).u(1, 1);
+        let bits = BitFields::default().u(8, 0x67).u(8, 100).u(8, 0).u(8, 31).ue(0).ue(1).ue(0).ue(0).u(1, 0).u(1, 1);
         // One list of 16 that ends at once (delta -8 makes the next scale 0), seven absent.
         let bits = bits.u(1, 1).ue(16).u(7, 0);
         let bits = bits.ue(0).ue(2).ue(4).u(1, 0).ue(79).ue(44).u(1, 1).u(1, 1).u(1, 0).u(1, 0);
@@ -343,7 +328,8 @@ mod tests {
 
     #[test]
     fn a_picture_of_a_million_blocks_is_refused() {
-        let bits = Bits::default().u(8, 0x67).u(8, 77).u(8, 0).u(8, 40).ue(0).ue(0).ue(2).ue(4).u(1, 0).ue(1_000_000);
+        let bits =
+            BitFields::default().u(8, 0x67).u(8, 77).u(8, 0).u(8, 40).ue(0).ue(0).ue(2).ue(4).u(1, 0).ue(1_000_000);
         let error = SequenceParameters::parse(&bits.bytes()).unwrap_err();
         assert_eq!(error, SpsError::OutOfRange { field: "pic_width_in_mbs_minus1", value: 1_000_000, limit: 1023 });
     }

@@ -188,7 +188,7 @@ mod tests {
         let config = HevcDecoderConfig::parse(Bytes::from_static(HEVC_RECORD)).unwrap();
         assert_eq!(
             config.sequence(),
-            Some(HevcSequence { width: 1920, height: 1080, chroma_format: 1, bit_depths: (8, 8) })
+            Some(HevcSequence { width: 1920, height: 1080, chroma_format: 1, bit_depths: (8, 8), colour: None })
         );
         assert_eq!((config.profile_name(), config.level(), config.length_size()), ("Main", 120, 4));
         assert_eq!(config.raw(), HEVC_RECORD);

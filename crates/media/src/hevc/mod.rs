@@ -1,5 +1,6 @@
 //! HEVC decoder configuration and sequence parameters.
 
+mod colour;
 mod decoder_config;
 mod sps;
 

@@ -1,5 +1,5 @@
 use crate::config_error::ConfigError;
-use crate::{BitReader, unescape_rbsp};
+use crate::{BitReader, Colour, unescape_rbsp};
 
 /// The largest picture side we take; level 6.2 allows 16,888 luma samples.
 const MAX_SIDE: u32 = 16_888;
@@ -20,6 +20,8 @@ pub struct HevcSequence {
     pub chroma_format: u8,
     /// Bits of a luma and of a chroma sample.
     pub bit_depths: (u8, u8),
+    /// How its colours are to be shown, if the set tells.
+    pub colour: Option<Colour>,
 }
 
 impl HevcSequence {
@@ -63,7 +65,9 @@ impl HevcSequence {
         };
         let bit_depths = (depth()?, depth()?);
         let chroma_format = u8::try_from(chroma).unwrap_or(1);
-        Ok(Self { width: width - crop_x, height: height - crop_y, chroma_format, bit_depths })
+        // What follows tells no more than the colours: a set that is damaged there is of use without.
+        let colour = super::colour::read(&mut reader, sub_layers).unwrap_or(None);
+        Ok(Self { width: width - crop_x, height: height - crop_y, chroma_format, bit_depths, colour })
     }
 }
 

@@ -32,7 +32,7 @@ impl FindingCode {
     /// What it stands for.
     pub fn about(self) -> About {
         let stream = [Self::sound, Self::heard, Self::seen, Self::pictures, Self::arrival, Self::intake, Self::lines];
-        let mut groups = stream.into_iter().chain([Self::limits, Self::legs, Self::house, Self::machine]);
+        let mut groups = stream.into_iter().chain([Self::limits, Self::legs, Self::house, Self::machine, Self::times]);
         groups.find_map(|group| group(self)).unwrap_or_default()
     }
 
@@ -158,6 +158,13 @@ impl FindingCode {
                 (
                     "the keyframe interval is left to the encoder, which makes one when the scene changes",
                     "set it to 2 s; players and platforms begin at keyframes only",
+                ),
+            ),
+            Self::SamplingRare => About::new(
+                "pictures of H.264 are not 4:2:0 with 8 bits",
+                (
+                    "the encoder is set to 4:2:2, 4:4:4 or 10 bits, as for editing",
+                    "set it to 4:2:0 with 8 bits (profile High or Main), unless all destinations take more",
                 ),
             ),
             Self::GroupsOpen => About::new(
@@ -322,6 +329,25 @@ impl FindingCode {
             Self::LimitAudioTracks => {
                 About::new(SHEET, ("the platform takes one sound", "choose one for this destination"))
             }
+            Self::LimitProfile => About::new(
+                SHEET,
+                (
+                    "the encoder uses a profile that the platform does not know",
+                    "set it to Main or High, as the platform asks",
+                ),
+            ),
+            Self::LimitClosedGroups => About::new(
+                "groups of pictures are open, and the limits sheet of a destination wants closed ones",
+                ("the encoder's open GOP is on, which saves some bits", "switch it off"),
+            ),
+            Self::LimitDynamicRange => About::new(
+                SHEET,
+                ("camera or encoder are set to high dynamic range", "set both to the standard range (SDR, BT.709)"),
+            ),
+            Self::LimitSound => About::new(
+                "the stream has no sound, and a destination is to be warned of that",
+                ("no source of sound is chosen in the encoder", "add one, or have silence added for this destination"),
+            ),
             _ => return None,
         })
     }
@@ -390,6 +416,27 @@ impl FindingCode {
             Self::PublishingFails => About::new(
                 "segments or playlists do not get to the depot from which the show is told",
                 ("the depot is away, full, or its keys are wrong", "try the depot"),
+            ),
+            _ => return None,
+        })
+    }
+
+    /// Those of certificate and clock.
+    fn times(self) -> Option<About> {
+        Some(match self {
+            Self::CertificateEnds => About::new(
+                "less than 14 days are left of the certificate of `tls.certificate`; an alarm when it has ended",
+                (
+                    "it is renewed by hand, or what renews it has failed",
+                    "renew it and put it in its place: it is read anew without a restart",
+                ),
+            ),
+            Self::MachineClockOff => About::new(
+                "the clock on the wall was put by more than 2 s, or shows a time from before this version was made",
+                (
+                    "the machine has no time service, or it has just found the right time",
+                    "set up a time service (NTP): certificates, key times and file names go by this clock",
+                ),
             ),
             _ => return None,
         })

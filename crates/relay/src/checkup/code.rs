@@ -65,6 +65,8 @@ codes! {
     Dark = "dark",
     /// Keyframes are far apart, or none comes.
     KeyframesRare = "keyframes_rare",
+    /// Pictures are sampled in a way that few players and platforms take.
+    SamplingRare = "sampling_rare",
     /// Groups of pictures need the group before.
     GroupsOpen = "groups_open",
     /// Pictures do not come evenly.
@@ -109,6 +111,14 @@ codes! {
     LimitKeyframes = "limit_keyframes",
     /// There are more tracks of sound than the destination takes.
     LimitAudioTracks = "limit_audio_tracks",
+    /// The destination does not take the profile of the pictures.
+    LimitProfile = "limit_profile",
+    /// The destination wants groups of pictures that need nothing of the group before.
+    LimitClosedGroups = "limit_closed_groups",
+    /// The destination takes the usual range of light only.
+    LimitDynamicRange = "limit_dynamic_range",
+    /// The destination demands sound, and there is none.
+    LimitSound = "limit_sound",
     /// The destination said no.
     LegRefused = "leg_refused",
     /// The destination is not reached.
@@ -137,6 +147,10 @@ codes! {
     CheckupThinned = "checkup_thinned",
     /// The database does not answer.
     DatabaseAway = "database_away",
+    /// The certificate ends soon, or has ended.
+    CertificateEnds = "certificate_ends",
+    /// The machine's clock was put, or cannot be right.
+    MachineClockOff = "machine_clock_off",
 }
 
 /// How long something has to last before it counts, and before it is forgiven: so that nothing flutters.
@@ -169,6 +183,8 @@ impl FindingCode {
                 | Self::PublishingFails
                 | Self::DiskLow
                 | Self::DatabaseAway
+                | Self::CertificateEnds
+                | Self::MachineClockOff
         )
     }
 
@@ -180,6 +196,7 @@ impl FindingCode {
             | Self::Dark
             | Self::PictureMissing
             | Self::GroupsOpen
+            | Self::SamplingRare
             | Self::ClockDrifts
             | Self::SlateUnfit => Severity::Note,
             Self::PictureStopped
@@ -200,16 +217,19 @@ impl FindingCode {
                 (0, 0)
             }
             Self::LimitTls | Self::LimitVideoCodec | Self::LimitAudioCodec => (0, 0),
-            Self::LimitSize | Self::LimitAudioTracks | Self::PublishingFails => (0, 0),
+            Self::LimitSize | Self::LimitAudioTracks | Self::LimitProfile | Self::LimitDynamicRange => (0, 0),
+            Self::PublishingFails | Self::SamplingRare | Self::CertificateEnds => (0, 0),
             Self::Damaged | Self::ClockJumps | Self::KeyframesRare | Self::LineLocked => (0, 5),
             Self::LatencyLarge | Self::BitrateFallen => (0, 10),
             Self::LineLoses | Self::LatencySmall | Self::RecordingGaps | Self::LegSlow => (0, 30),
             Self::Black | Self::Frozen | Self::Silence | Self::ChannelDead => (0, 3),
             Self::PictureStopped => (2, 3),
-            Self::SoundMissing | Self::SoundStopped => (5, 3),
+            Self::SoundMissing | Self::SoundStopped | Self::LimitSound => (5, 3),
             Self::PictureMissing | Self::LegDown => (10, 3),
             Self::DatabaseAway | Self::DiskLow => (5, 10),
             Self::LimitBitrate | Self::LimitFrameRate | Self::LimitKeyframes => (10, 10),
+            Self::LimitClosedGroups => (10, 20),
+            Self::MachineClockOff => (0, 60),
             Self::FrameRateVaries | Self::PicturesSkipped | Self::GroupsOpen => (10, 20),
             Self::UplinkFull => (10, 20),
             Self::Clipping | Self::OutOfPhase | Self::Dark => (5, 10),

@@ -6,7 +6,7 @@ use super::code::FindingCode;
 const HINTS: &[(&[&str], &[FindingCode])] = &[
     (
         &["no audio", "no sound", "missing audio", "without audio", "audio missing", "audio track"],
-        &[FindingCode::SoundMissing, FindingCode::SoundStopped],
+        &[FindingCode::SoundMissing, FindingCode::SoundStopped, FindingCode::LimitSound],
     ),
     (
         &["silent", "silence", "quiet", "mute", "hear"],
@@ -22,7 +22,13 @@ const HINTS: &[(&[&str], &[FindingCode])] = &[
         &["keyframe", "key frame", "key-frame", "gop", "i-frame", "idr"],
         &[FindingCode::LimitKeyframes, FindingCode::KeyframesRare, FindingCode::GroupsOpen],
     ),
-    (&["closed gop", "open gop"], &[FindingCode::GroupsOpen]),
+    (&["closed gop", "open gop"], &[FindingCode::GroupsOpen, FindingCode::LimitClosedGroups]),
+    // What is named so surely counts twice.
+    (&["profile"], &[FindingCode::LimitProfile]),
+    (&["profile"], &[FindingCode::LimitProfile]),
+    (&["hdr", "bt.2020", "dynamic range"], &[FindingCode::LimitDynamicRange]),
+    (&["hdr", "bt.2020", "colour", "color", "dynamic range"], &[FindingCode::LimitDynamicRange]),
+    (&["chroma", "4:2:2", "4:4:4", "10-bit", "10 bit", "bit depth", "pixel format"], &[FindingCode::SamplingRare]),
     (
         &["frame rate", "framerate", "fps", "frames per second"],
         &[FindingCode::FrameRateVaries, FindingCode::PicturesSkipped, FindingCode::LimitFrameRate],
@@ -98,7 +104,7 @@ const HINTS: &[(&[&str], &[FindingCode])] = &[
         &[FindingCode::LegRefused],
     ),
     (
-        &["codec", "format", "container", "unsupported", "not supported", "wrong encoding", "incompatible"],
+        &["codec", "format", "container", "unsupp", "not supp", "wrong encoding", "incompat"],
         &[FindingCode::LimitVideoCodec, FindingCode::LimitAudioCodec, FindingCode::NotCarried],
     ),
     (&["video codec", "hevc", "h.265", "h265", "av1", "h.264", "h264"], &[FindingCode::LimitVideoCodec]),
@@ -171,6 +177,9 @@ mod tests {
     #[case("RTMPS required", FindingCode::LimitTls)]
     #[case("non-monotonic timestamps", FindingCode::ClockJumps)]
     #[case("The encoder has dropped frames", FindingCode::PicturesSkipped)]
+    #[case("Unsupported H.264 profile", FindingCode::LimitProfile)]
+    #[case("HDR is not supported for this stream", FindingCode::LimitDynamicRange)]
+    #[case("chroma subsampling must be 4:2:0", FindingCode::SamplingRare)]
     fn complaints_are_understood(#[case] complaint: &str, #[case] expected: FindingCode) {
         let found = findings_meant(complaint);
         assert_eq!(found.first(), Some(&expected), "{found:?}");

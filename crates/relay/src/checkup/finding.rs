@@ -3,7 +3,7 @@ use std::time::Instant;
 
 use waverant_media::TrackId;
 
-use super::{FindingCode, Severity};
+use super::{FindingCode, Remedy, Severity};
 
 /// Findings of the past that are kept of a show; more are only counted.
 const MAX_PAST: usize = 200;
@@ -33,6 +33,8 @@ pub struct Condition {
     pub cause: String,
     /// What to change, in the encoder or at the destination.
     pub advice: String,
+    /// What the house can do about it.
+    pub remedy: Option<Remedy>,
     /// False if it is too weak to be told anew, and strong enough to be told on.
     pub is_full: bool,
 }
@@ -45,6 +47,7 @@ impl Condition {
             severity: code.severity(),
             cause: cause.into(),
             advice: advice.into(),
+            remedy: None,
             is_full: true,
         }
     }
@@ -70,6 +73,13 @@ impl Condition {
         self
     }
 
+    /// The same, with what the house can do about it.
+    #[must_use]
+    pub fn with_remedy(mut self, remedy: Option<Remedy>) -> Self {
+        self.remedy = remedy;
+        self
+    }
+
     /// The same, told anew only if `is_full`.
     #[must_use]
     pub fn told_anew_if(mut self, is_full: bool) -> Self {
@@ -89,6 +99,8 @@ pub struct Finding {
     pub cause: String,
     /// What to change.
     pub advice: String,
+    /// What the house can do about it, if it is asked to.
+    pub remedy: Option<Remedy>,
     /// Since when it is so; that is before it was told.
     pub since: Instant,
 }
@@ -139,6 +151,7 @@ impl Checkup {
                 let finding = &mut standing.finding;
                 (finding.severity, finding.cause, finding.advice) =
                     (condition.severity, condition.cause.clone(), condition.advice.clone());
+                finding.remedy = condition.remedy;
             } else if condition.is_full && self.standing.len() < MAX_STANDING {
                 changes.extend(self.consider(now, condition));
             }
@@ -158,8 +171,8 @@ impl Checkup {
             return None;
         }
         self.waiting.retain(|(waiting, _)| waiting != key);
-        let Condition { key, severity, cause, advice, .. } = condition.clone();
-        let finding = Finding { key, severity, cause, advice, since };
+        let Condition { key, severity, cause, advice, remedy, .. } = condition.clone();
+        let finding = Finding { key, severity, cause, advice, remedy, since };
         self.standing.push(Standing { finding: finding.clone(), gone_since: None });
         Some(FindingChange::Raised(finding))
     }

@@ -6,6 +6,7 @@ mod complaints;
 mod finding;
 mod growth;
 mod meters;
+mod remedy;
 mod rules;
 #[cfg(test)]
 mod tests;
@@ -19,6 +20,7 @@ pub use meters::{
     ArrivalFigures, CadenceFigures, GroupFigures, PaceFigures, PictureFigures, PictureMeter, SoundFigures, SoundMeter,
     StreamFigures, StreamMeter, TrackFigures,
 };
+pub use remedy::Remedy;
 pub use rules::{
     HouseFacts, IntakeFacts, LegFacts, judge_house, judge_leg, judge_line, judge_picture, judge_sound, judge_stream,
 };

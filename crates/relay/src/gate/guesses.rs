@@ -11,6 +11,11 @@ const ADDRESS_PAUSE: Duration = Duration::from_secs(12);
 const NAME_BURST: u32 = 10;
 const NAME_PAUSE: Duration = Duration::from_secs(6);
 
+/// The same for the second factor of one person. Only who knows the password comes so far, and there are but a million
+/// codes: at this pace it takes years to meet one.
+const CODE_BURST: u32 = 5;
+const CODE_PAUSE: Duration = Duration::from_secs(300);
+
 /// Addresses and names that are kept in mind, each; those who are over it make room.
 const MAX_TALLIES: usize = 4096;
 
@@ -27,6 +32,7 @@ const MAX_NAME: usize = 64;
 pub struct Guesses {
     by_address: Tallies<IpAddr>,
     by_name: Tallies<String>,
+    by_person: Tallies<u64>,
     trusted: HashSet<(IpAddr, String)>,
 }
 
@@ -90,6 +96,30 @@ impl Guesses {
         }
         let named = self.by_name.count(name, now, NAME_PAUSE)?;
         (named.count >= NAME_BURST).then(|| left(named, NAME_PAUSE))
+    }
+
+    /// True if something wrong was guessed from `address` lately, and this name was never signed in from there.
+    pub fn has_guessed(&self, now: Instant, address: IpAddr, name: &str) -> bool {
+        let is_trusted = self.trusted.contains(&(address, cut(name).to_owned()));
+        !is_trusted && self.by_address.count(&address, now, ADDRESS_PAUSE).is_some()
+    }
+
+    /// Counts a code of a person's second factor as wrong, before it is looked at, unless there were too many: how long
+    /// that person has to wait then.
+    pub fn try_code(&mut self, now: Instant, person: u64) -> Option<Duration> {
+        let tally = self.by_person.count(&person, now, CODE_PAUSE);
+        if let Some(tally) = tally.filter(|tally| tally.count >= CODE_BURST) {
+            return Some((tally.since + CODE_PAUSE).saturating_duration_since(now));
+        }
+        self.by_person.add(person, now, CODE_PAUSE);
+        None
+    }
+
+    /// The code that was counted was right, or could not be looked at.
+    pub fn forgive_code(&mut self, person: u64) {
+        if let Some(tally) = self.by_person.0.get_mut(&person) {
+            tally.count = tally.count.saturating_sub(1);
+        }
     }
 
     /// A guess was wrong. Call it before the work, and [`right`](Self::right) if it was not: so who
@@ -188,5 +218,17 @@ mod tests {
         assert!(guesses.by_address.0.len() <= MAX_TALLIES && guesses.by_name.0.len() <= MAX_TALLIES);
         assert!(guesses.trusted.len() <= MAX_TRUSTED);
         assert!(guesses.by_name.0.keys().all(|name| name.len() <= MAX_NAME));
+    }
+
+    #[test]
+    fn codes_of_one_person_are_guessed_slowly_from_wherever() {
+        let (mut guesses, now) = (Guesses::default(), start());
+        assert!((0..CODE_BURST).all(|_| guesses.try_code(now, 7).is_none()));
+        assert_eq!(guesses.try_code(now, 7), Some(CODE_PAUSE));
+        assert_eq!(guesses.try_code(now, 8), None, "others are not kept waiting");
+        guesses.forgive_code(7);
+        assert_eq!(guesses.try_code(now, 7), None, "what was right does not count");
+        let day = (0..24 * 3600).filter(|second| guesses.try_code(now + Duration::from_secs(*second), 7).is_none());
+        assert!(day.count() <= 288);
     }
 }

@@ -1,6 +1,7 @@
 //! The gate: decides whether a publisher may come in, and says why not.
 
 mod address_range;
+mod announced;
 mod guesses;
 mod lobby;
 mod name;
@@ -14,6 +15,7 @@ use thiserror::Error;
 use time::OffsetDateTime;
 
 pub use address_range::{AddressRange, AddressRangeError};
+pub use announced::{Announced, AnnouncedError, announced};
 pub use guesses::Guesses;
 pub use lobby::{CallerId, Entered, Lobby, LobbyLimits, NoPlace, Standing};
 pub use name::{ChannelName, ChannelNameError};

@@ -13,6 +13,18 @@ pub enum OnBreach {
     DoNotSend,
 }
 
+/// What to do for a destination that demands sound when a show has none.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum MissingSound {
+    /// Nothing: it does without.
+    #[default]
+    Ignore,
+    /// Send it as it is, and say so.
+    Warn,
+    /// Add silence.
+    Add,
+}
+
 /// What a destination accepts, as far as it is known. Empty lists and absent numbers limit nothing.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct LimitsSheet {
@@ -34,6 +46,14 @@ pub struct LimitsSheet {
     pub max_keyframe_spacing: Option<MediaTime>,
     /// Tracks of sound.
     pub max_audio_tracks: Option<usize>,
+    /// Names of profiles of the pictures.
+    pub video_profiles: Vec<String>,
+    /// Only groups of pictures that need nothing of the group before.
+    pub needs_closed_groups: bool,
+    /// Only the usual range of light.
+    pub standard_range_only: bool,
+    /// What to do when there is no sound.
+    pub missing_sound: MissingSound,
     /// What to do.
     pub on_breach: OnBreach,
 }
@@ -51,6 +71,8 @@ pub struct StreamFacts<'a> {
     pub frame_rate: f64,
     /// The largest of the last distances between keyframes.
     pub keyframe_spacing: Option<MediaTime>,
+    /// True if groups of pictures need the one before.
+    pub has_open_groups: bool,
 }
 
 /// Which limit is not kept.
@@ -73,6 +95,14 @@ pub enum Limit {
     KeyframeSpacing,
     /// Tracks of sound.
     AudioTracks,
+    /// The profile of the pictures.
+    Profile,
+    /// Groups that need nothing of the group before.
+    ClosedGroups,
+    /// The usual range of light.
+    DynamicRange,
+    /// Any sound.
+    Sound,
 }
 
 /// A limit that is not kept.
@@ -134,6 +164,11 @@ impl LimitsSheet {
             let advice = format!("set the encoder's keyframe interval to {:.0} s", max.floor().max(1.0));
             found(Limit::KeyframeSpacing, have, takes, advice);
         }
+        if self.needs_closed_groups && facts.has_open_groups {
+            let have = "groups of pictures need the group before (open groups)".to_owned();
+            let advice = "set the encoder to closed groups of pictures (closed GOP)".to_owned();
+            found(Limit::ClosedGroups, have, "wants closed ones".to_owned(), advice);
+        }
         breaches
     }
 
@@ -162,7 +197,38 @@ impl LimitsSheet {
                 );
             }
         }
-        if let Some((width, height)) = tracks.first(TrackKind::Video).and_then(|video| video.codec.picture_size()) {
+        self.check_pictures(tracks, found);
+        if self.missing_sound == MissingSound::Warn && tracks.has(TrackKind::Video) && !tracks.has(TrackKind::Audio) {
+            let advice = "add a source of sound in the encoder, or have silence added for it".to_owned();
+            found(Limit::Sound, "the stream has no sound".to_owned(), "demands some".to_owned(), advice);
+        }
+        let sounds = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Audio).count();
+        if let Some(max) = self.max_audio_tracks.filter(|max| sounds > *max) {
+            let have = format!("there are {sounds} tracks of sound");
+            found(Limit::AudioTracks, have, format!("takes {max}"), "choose one for it".to_owned());
+        }
+    }
+
+    fn check_pictures(&self, tracks: &Tracks, found: &mut impl FnMut(Limit, String, String, String)) {
+        let Some(video) = tracks.first(TrackKind::Video) else { return };
+        if let Some(profile) = video.codec.profile_name().filter(|_| !self.video_profiles.is_empty())
+            && !self.video_profiles.iter().any(|name| name.eq_ignore_ascii_case(profile))
+        {
+            let profiles = self.video_profiles.join(" or ");
+            let have = format!("the pictures are {} {profile}", video.codec.name());
+            found(
+                Limit::Profile,
+                have,
+                format!("takes {profiles}"),
+                format!("set the encoder's profile to {profiles}"),
+            );
+        }
+        if let Some(colour) = video.codec.colour().filter(|colour| self.standard_range_only && colour.is_hdr()) {
+            let advice = "set the encoder to the standard range (SDR, BT.709)".to_owned();
+            let takes = "takes the standard range only".to_owned();
+            found(Limit::DynamicRange, format!("the pictures are {colour}"), takes, advice);
+        }
+        if let Some((width, height)) = video.codec.picture_size() {
             let (long, short) = (width.max(height), width.min(height));
             let is_over = |side: u32, max: Option<u32>| max.is_some_and(|max| side > max);
             if is_over(long, self.max_long_side) || is_over(short, self.max_short_side) {
@@ -176,11 +242,6 @@ impl LimitsSheet {
                     "set the encoder to a smaller picture".to_owned(),
                 );
             }
-        }
-        let sounds = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Audio).count();
-        if let Some(max) = self.max_audio_tracks.filter(|max| sounds > *max) {
-            let have = format!("there are {sounds} tracks of sound");
-            found(Limit::AudioTracks, have, format!("takes {max}"), "choose one for it".to_owned());
         }
     }
 }
@@ -197,7 +258,7 @@ fn seconds(time: MediaTime) -> f64 {
 mod tests {
     use rstest::rstest;
     use waverant_media::TrackId;
-    use waverant_media::testing::{aac, h264_and_aac, hevc, tracks};
+    use waverant_media::testing::{aac, h264, h264_and_aac, hevc, tracks};
 
     use super::*;
 
@@ -212,6 +273,10 @@ mod tests {
             max_frame_rate: Some(30.0),
             max_keyframe_spacing: Some(MediaTime::from_millis(4000)),
             max_audio_tracks: Some(1),
+            video_profiles: vec!["Constrained Baseline".to_owned(), "Main".to_owned()],
+            needs_closed_groups: true,
+            standard_range_only: true,
+            missing_sound: MissingSound::Warn,
             on_breach: OnBreach::Warn,
         }
     }
@@ -223,6 +288,7 @@ mod tests {
             bitrate_bps: 4_600_000.0,
             frame_rate: 30.2,
             keyframe_spacing: Some(MediaTime::from_millis(4000)),
+            has_open_groups: false,
         }
     }
 
@@ -239,6 +305,7 @@ mod tests {
     #[rstest]
     #[case::tls(StreamFacts { is_secure: false, ..measured() }, Limit::Tls, "rtmps://")]
     #[case::bitrate(StreamFacts { bitrate_bps: 6.2e6, ..measured() }, Limit::Bitrate, "6.2 Mbit/s and it takes 4.5")]
+    #[case::groups(StreamFacts { has_open_groups: true, ..measured() }, Limit::ClosedGroups, "(open groups) and it wants closed ones")]
     #[case::rate(StreamFacts { frame_rate: 50.0, ..measured() }, Limit::FrameRate, "50.0 pictures")]
     #[case::keyframes(StreamFacts { keyframe_spacing: Some(MediaTime::from_millis(10_000)), ..measured() }, Limit::KeyframeSpacing, "10.0 s apart and it takes at most 4.0 s")]
     fn what_is_over_is_named_with_both_numbers(
@@ -258,6 +325,12 @@ mod tests {
         let breaches = sheet().check(&good(&many));
         let limits: Vec<Limit> = breaches.iter().map(|breach| breach.limit).collect();
         assert_eq!(limits, [Limit::VideoCodec, Limit::Size, Limit::AudioTracks]);
+        let silent = tracks([(TrackId::VIDEO, h264())]);
+        let breaches_of = |sheet: LimitsSheet| sheet.check(&good(&silent)).first().map(Breach::text);
+        let told = breaches_of(LimitsSheet { video_profiles: vec!["High".to_owned()], ..sheet() }).unwrap();
+        assert!(told.starts_with("the pictures are H.264 Constrained Baseline and it takes High"), "{told}");
+        assert!(breaches_of(sheet()).unwrap().starts_with("the stream has no sound and it demands some"));
+        assert_eq!(breaches_of(LimitsSheet { missing_sound: MissingSound::Add, ..sheet() }), None);
         assert_eq!(breaches[0].cause("it"), "the pictures are HEVC and it takes H.264");
         assert_eq!(breaches[1].cause("it"), "the picture is 1920x1080 and it takes at most 1280 by 720 pixels");
         assert!(sheet().names("h.264") && !sheet().names("HEVC"));

@@ -7,6 +7,7 @@ use waverant_media::{TrackKind, Tracks};
 use waverant_rtmp::{Capabilities, Error as RtmpError, MediaOutput, StreamMetadataBuilder, StreamRates, Timestamp};
 
 use super::peer_clock::PeerClock;
+use super::silent_sound::SilentSound;
 use super::track_plan::{PlannedTrack, SinkRules, TrackPlan};
 use crate::Entry;
 
@@ -20,6 +21,17 @@ pub struct SinkOutput {
     pub payload_bytes: u64,
     /// Pictures of the first video track.
     pub video_frame_count: u64,
+}
+
+impl std::ops::Add for SinkOutput {
+    type Output = Self;
+
+    fn add(self, other: Self) -> Self {
+        Self {
+            payload_bytes: self.payload_bytes + other.payload_bytes,
+            video_frame_count: self.video_frame_count + other.video_frame_count,
+        }
+    }
 }
 
 /// Why a sink cannot go on.
@@ -65,6 +77,7 @@ pub struct RtmpSink {
     rates: StreamRates,
     /// What the metadata said is not right any more.
     needs_metadata: bool,
+    silence: SilentSound,
 }
 
 impl RtmpSink {
@@ -131,6 +144,14 @@ impl RtmpSink {
     /// # Errors
     /// [`SinkError`] if the connection does not take media, or no video codec of the stream.
     pub fn send(&mut self, out: &mut impl MediaOutput, entry: &Entry) -> Result<SinkOutput, SinkError> {
+        if !self.rules.wants_silence(&entry.tracks) {
+            return self.send_as_it_is(out, entry);
+        }
+        let entries = self.silence.add(entry);
+        entries.iter().try_fold(SinkOutput::default(), |sent, entry| Ok(sent + self.send_as_it_is(out, entry)?))
+    }
+
+    fn send_as_it_is(&mut self, out: &mut impl MediaOutput, entry: &Entry) -> Result<SinkOutput, SinkError> {
         let packet = &entry.packet;
         if !is_same(&self.planned, &entry.tracks) {
             self.plan_tracks(out.capabilities(), &entry.tracks)?;
@@ -177,7 +198,10 @@ impl RtmpSink {
 
     /// Decides what of `tracks` the peer gets.
     fn plan_tracks(&mut self, peer: &Capabilities, tracks: &Arc<Tracks>) -> Result<(), SinkError> {
+        let before = self.plan.main_video;
         self.plan = TrackPlan::new(tracks, peer, &self.rules);
+        // What is decoded of one track is of no use for another.
+        self.awaiting_keyframe |= before.is_some() && self.plan.main_video != before;
         self.note = self.plan.note();
         self.note_is_new = true;
         if tracks.has(TrackKind::Video) && self.plan.main_video.is_none() {
@@ -480,6 +504,36 @@ mod tests {
         sink.send(&mut peer, &entry(VIDEO, 66, false, &tracks)).unwrap();
         assert!(sink.poll_note() && !sink.poll_note());
         assert_eq!(sink.note(), Some("there is no sound `number:3`; the first track is sent"));
+    }
+
+    #[test]
+    fn another_track_of_pictures_begins_with_its_keyframe() {
+        let second = TrackId(2);
+        let tracks = Arc::new(testing::tracks([(VIDEO, h264()), (AUDIO, aac()), (second, h264())]));
+        let (mut peer, mut sink) = (Peer::default(), begun());
+        sink.send(&mut peer, &entry(VIDEO, 0, true, &tracks)).unwrap();
+        sink.set_rules(SinkRules { video_track: Some(2), ..SinkRules::default() });
+        for (track, millis, keyframe) in
+            [(second, 33, false), (AUDIO, 40, true), (VIDEO, 66, true), (second, 66, true), (AUDIO, 70, true)]
+        {
+            sink.send(&mut peer, &entry(track, millis, keyframe, &tracks)).unwrap();
+        }
+        let (avc, aac) = (TagCodec::Avc, TagCodec::Aac);
+        let after: Vec<_> = peer.heard().split_off(3);
+        assert_eq!(after, [(66, avc, 'c'), (66, aac, 'c'), (66, avc, 'k'), (70, aac, 'k')]);
+    }
+
+    #[test]
+    fn silence_is_sent_where_there_is_no_sound() {
+        let tracks = Arc::new(testing::tracks([(VIDEO, h264())]));
+        let (mut peer, mut sink) = (Peer::default(), begun());
+        sink.set_rules(SinkRules { adds_silence: true, ..SinkRules::default() });
+        for (millis, keyframe) in [(0, true), (33, false)] {
+            sink.send(&mut peer, &entry(VIDEO, millis, keyframe, &tracks)).unwrap();
+        }
+        let (avc, aac) = (TagCodec::Avc, TagCodec::Aac);
+        let expected = [(0, avc, 'c'), (0, aac, 'c'), (0, avc, 'k'), (0, aac, 'k'), (21, aac, 'k'), (33, avc, 'f')];
+        assert_eq!(peer.heard(), expected);
     }
 
     #[test]

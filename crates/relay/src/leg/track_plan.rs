@@ -9,6 +9,11 @@ use super::AudioChoice;
 pub struct SinkRules {
     /// Which sound.
     pub audio: AudioChoice,
+    /// Which track of pictures, by its place, counted from 1; none for all that it takes. Where there is no such track
+    /// it gets all.
+    pub video_track: Option<u8>,
+    /// Whether it gets silence when there is no sound.
+    pub adds_silence: bool,
     /// Names of codecs that it takes without saying so itself.
     pub takes: Vec<String>,
 }
@@ -23,9 +28,21 @@ impl SinkRules {
     pub(super) fn meant_with_note(&self, tracks: &Tracks) -> (Tracks, Option<String>) {
         let (sound, note) = self.audio.choose(tracks);
         let mut meant = Tracks::new();
-        let video = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
-        video.chain(sound).for_each(|track| meant.set(track.clone()));
+        self.pictures(tracks).into_iter().chain(sound).for_each(|track| meant.set(track.clone()));
         (meant, note)
+    }
+
+    /// The tracks of pictures that are meant for the destination.
+    fn pictures<'a>(&self, tracks: &'a Tracks) -> Vec<&'a Track> {
+        let all: Vec<&Track> = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video).collect();
+        let wanted = self.video_track.and_then(|number| number.checked_sub(1));
+        let chosen = all.iter().find(|track| wanted == Some(track.id.place()));
+        chosen.map_or_else(|| all.clone(), |track| vec![*track])
+    }
+
+    /// True if silence is to be added to these tracks.
+    pub(super) fn wants_silence(&self, tracks: &Tracks) -> bool {
+        self.adds_silence && tracks.has(TrackKind::Video) && !tracks.has(TrackKind::Audio)
     }
 }
 
@@ -55,8 +72,7 @@ impl TrackPlan {
     /// knows such. Of the sound only what was chosen counts.
     pub(super) fn new(tracks: &Tracks, peer: &Capabilities, rules: &SinkRules) -> Self {
         let mut plan = Self::default();
-        let video = tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
-        plan.add_kind(video, peer, rules);
+        plan.add_kind(rules.pictures(tracks).into_iter(), peer, rules);
         let (sound, note) = rules.audio.choose(tracks);
         plan.add_kind(sound.into_iter(), peer, rules);
         plan.audio_note = note;

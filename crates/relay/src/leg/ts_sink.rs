@@ -5,6 +5,7 @@ use waverant_media::{Packet, TrackId, TrackKind, Tracks};
 
 use super::peer_clock::PeerClock;
 use super::rtmp_sink::{SinkError, SinkOutput};
+use super::silent_sound::SilentSound;
 use super::track_plan::SinkRules;
 use crate::Entry;
 
@@ -24,6 +25,7 @@ pub struct TsSink {
     note: Option<String>,
     note_is_new: bool,
     awaiting_keyframe: bool,
+    silence: SilentSound,
 }
 
 impl TsSink {
@@ -74,6 +76,14 @@ impl TsSink {
     /// # Errors
     /// [`SinkError::NotCarried`] if no video codec of the stream can stand in MPEG-TS.
     pub fn send(&mut self, entry: &Entry, out: &mut Vec<u8>) -> Result<SinkOutput, SinkError> {
+        if !self.rules.wants_silence(&entry.tracks) {
+            return self.send_as_it_is(entry, out);
+        }
+        let entries = self.silence.add(entry);
+        entries.iter().try_fold(SinkOutput::default(), |sent, entry| Ok(sent + self.send_as_it_is(entry, out)?))
+    }
+
+    fn send_as_it_is(&mut self, entry: &Entry, out: &mut Vec<u8>) -> Result<SinkOutput, SinkError> {
         if !self.planned.as_ref().is_some_and(|planned| Arc::ptr_eq(planned, &entry.tracks)) {
             self.plan(&entry.tracks)?;
         }
@@ -99,7 +109,10 @@ impl TsSink {
         let left_out: Vec<&str> =
             meant.iter().filter(|track| !is_writable(&track.codec)).map(|track| track.codec.name()).collect();
         let is_main = |id: &TrackId| meant.get(*id).is_some_and(|track| is_writable(&track.codec));
+        let before = self.main_video;
         self.main_video = meant.iter().map(|track| track.id).find(|id| id.kind() == TrackKind::Video && is_main(id));
+        // What is decoded of one track is of no use for another.
+        self.awaiting_keyframe |= before.is_some() && self.main_video != before;
         if self.main_video.is_none() && meant.has(TrackKind::Video) {
             return Err(SinkError::NotCarried { codecs: left_out.join(", ") });
         }

@@ -1,10 +1,12 @@
 //! What is kept of a show: its begin and end, what its legs did, its takes. The record of a thing is replaced by
-//! a later one of the same thing.
+//! a later one of the same thing. And who did what in the house.
 
+mod act;
 mod leg;
 mod session;
 mod take;
 
+pub use act::{Act, ActBy, ActOutcome};
 pub use leg::LegRecord;
 pub use session::{NewSession, SessionEnd};
 pub use take::{TakeMark, TakeRecord, TakeState};

@@ -5,7 +5,7 @@ use bytes::Bytes;
 use waverant_media::{MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
 
 use super::SourceCounters;
-use super::timeline::Timeline;
+use super::mended_clock::MendedClock;
 
 /// At the start, packets wait this long for the headers of all announced tracks, so that a take
 /// does not begin without its sound.
@@ -36,7 +36,7 @@ pub(super) struct Frame {
 #[derive(Debug)]
 pub(super) struct Assembly {
     tracks: Arc<Tracks>,
-    timeline: Timeline,
+    clock: MendedClock,
     last_dts: BTreeMap<TrackId, MediaTime>,
     gathering: Option<VecDeque<Packet>>,
     ready: VecDeque<(Packet, Arc<Tracks>)>,
@@ -53,7 +53,7 @@ impl Default for Assembly {
     fn default() -> Self {
         Self {
             tracks: Arc::default(),
-            timeline: Timeline::default(),
+            clock: MendedClock::default(),
             last_dts: BTreeMap::new(),
             gathering: Some(VecDeque::new()),
             ready: VecDeque::new(),
@@ -72,7 +72,7 @@ impl Assembly {
     }
 
     pub(super) fn counters(&self) -> SourceCounters {
-        SourceCounters { clock_jump_count: self.timeline.jump_count(), ..self.counters }
+        SourceCounters { clock_jump_count: self.clock.jump_count(), ..self.counters }
     }
 
     pub(super) fn last_problem(&self) -> Option<&str> {
@@ -104,7 +104,7 @@ impl Assembly {
 
     pub(super) fn push(&mut self, frame: Frame) {
         let Frame { track, kind, time, composition, random_access, payload } = frame;
-        let mapped = self.timeline.map(time);
+        let mapped = self.clock.map(time);
         let last = self.last_dts.entry(track).or_insert(mapped);
         let dts = mapped.max(*last);
         *last = dts;
@@ -135,7 +135,7 @@ impl Assembly {
         // A track may begin before the one that came first; times begin at 0 all the same.
         let earliest = waiting.iter().map(|packet| packet.dts).min().unwrap_or(MediaTime::ZERO);
         let shift = (MediaTime::ZERO - earliest).max(MediaTime::ZERO);
-        self.timeline.shift(shift);
+        self.clock.shift(shift);
         self.last_dts.values_mut().for_each(|last| *last = *last + shift);
         for packet in self.gathering.take().into_iter().flatten() {
             let packet = Packet { dts: packet.dts + shift, pts: packet.pts + shift, ..packet };

@@ -6,11 +6,11 @@ mod codec_config;
 mod counters;
 mod intake;
 mod life;
+mod mended_clock;
 mod program;
 mod rtmp_source;
 mod slate;
 mod stream_source;
-mod timeline;
 
 pub use attendance::{Attendance, Attended, Departure, NotJoined};
 pub use counters::SourceCounters;

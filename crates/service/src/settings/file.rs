@@ -2,7 +2,7 @@ use std::collections::HashMap;
 use std::fmt::Display;
 use std::net::SocketAddr;
 use std::ops::{Range, RangeInclusive};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 
 use serde::Deserialize;
@@ -11,12 +11,13 @@ use toml::Spanned;
 use super::{LogFormat, SettingsError};
 use waverant_api::MetricsAccess;
 use waverant_net::TlsFiles;
+use waverant_relay::Role;
 
 /// Shorter tokens can be guessed.
 const LEAST_TOKEN: usize = 20;
 
 type Text = Option<Spanned<String>>;
-type Number = Option<Spanned<u64>>;
+pub(super) type Number = Option<Spanned<u64>>;
 
 /// The file as it is written; every key may be left out.
 #[derive(Debug, Default, Deserialize)]
@@ -28,6 +29,8 @@ pub(super) struct File {
     pub(super) tls: Tls,
     pub(super) limits: Limits,
     pub(super) checkup: Checkup,
+    pub(super) timeline: Timeline,
+    pub(super) people: People,
     pub(super) metrics: Metrics,
     pub(super) log: Log,
     pub(super) first_run: FirstRun,
@@ -41,6 +44,7 @@ pub(super) struct Listen {
     pub(super) srt: Text,
     pub(super) http: Text,
     pub(super) https: Text,
+    pub(super) redirect: Text,
     pub(super) viewing: Text,
     pub(super) viewing_https: Text,
 }
@@ -57,6 +61,9 @@ pub(super) struct House {
     pub(super) slot_sites: Text,
     pub(super) viewing_site: Text,
     pub(super) proxies: Text,
+    pub(super) proxy_header: Text,
+    pub(super) proxy_protocol: Text,
+    pub(super) console_path: Text,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -98,6 +105,20 @@ pub(super) struct Limits {
 #[serde(deny_unknown_fields, default)]
 pub(super) struct Checkup {
     pub(super) cpu_percent: Number,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Timeline {
+    pub(super) tens_days: Number,
+    pub(super) minutes_days: Number,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct People {
+    pub(super) act_days: Number,
+    pub(super) second_factor_from: Text,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -176,6 +197,10 @@ impl<'a> Reader<'a> {
 
     pub(super) fn optional(&self, section: &str, key: &str, value: Text) -> Option<String> {
         self.find(section, key, value).map(|(value, _)| value).filter(|value| !value.is_empty())
+    }
+
+    pub(super) fn path(&self, section: &str, key: &str, value: Text) -> Option<PathBuf> {
+        self.optional(section, key, value).map(PathBuf::from)
     }
 
     pub(super) fn address(
@@ -298,6 +323,15 @@ impl<'a> Reader<'a> {
             return Err(self.error(origin, told));
         }
         Ok(MetricsAccess { from_loopback, token: Some(token.into()) })
+    }
+
+    /// A role; none if it is empty.
+    pub(super) fn role(&self, section: &str, key: &str, value: Text) -> Result<Option<Role>, SettingsError> {
+        let Some((text, origin)) = self.find(section, key, value).filter(|(text, _)| !text.is_empty()) else {
+            return Ok(None);
+        };
+        let told = || format!("`{text}` is no role: observer, operator, engineer or administrator");
+        Role::from_word(&text).map(Some).ok_or_else(|| self.error(origin, told()))
     }
 
     pub(super) fn log_level(&self, value: Text) -> Result<String, SettingsError> {

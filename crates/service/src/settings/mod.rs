@@ -1,18 +1,24 @@
 //! Process settings: the file, the environment, and the checks on them.
 
+mod announced;
 mod file;
+mod told;
 
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use thiserror::Error;
-use waverant_api::MetricsAccess;
-use waverant_house::AudienceLimits;
-use waverant_relay::{AddressRange, Site};
+use waverant_api::{ConsolePath, MetricsAccess, ProxyHeader};
+use waverant_house::{AudienceLimits, FigureDays};
+use waverant_relay::{AddressRange, Role, Site};
 use waverant_rtmp::Limits;
 
-use file::{File, Limits as LimitsSection, Reader};
+pub use announced::AnnouncedDoor;
+use file::{
+    Checkup as CheckupSection, File, Limits as LimitsSection, Number, People as PeopleSection, Reader,
+    Timeline as TimelineSection,
+};
 use waverant_net::TlsFiles;
 
 /// How log lines look.
@@ -71,6 +77,8 @@ pub struct Settings {
     pub http: SocketAddr,
     /// Where console and API are over TLS, if there is a certificate.
     pub https: SocketAddr,
+    /// Where whoever comes in the clear is led to that.
+    pub redirect: Option<SocketAddr>,
     /// Where viewers are.
     pub viewing: SocketAddr,
     /// Where viewers are over TLS, if there is a certificate.
@@ -111,12 +119,24 @@ pub struct Settings {
     pub viewing_connections_per_address: usize,
     /// Proxies whose word on who calls is believed.
     pub proxies: Vec<AddressRange>,
+    /// The doors at which they announce by the PROXY protocol who calls.
+    pub proxy_protocol: Vec<AnnouncedDoor>,
+    /// Where they say it.
+    pub proxy_header: ProxyHeader,
+    /// The path under which they have the console.
+    pub console_path: ConsolePath,
     /// Sites that pages of channels may show beside the player.
     pub slot_sites: Vec<Site>,
     /// The site under which viewers reach this house, if its ports do not tell it.
     pub viewing_site: Option<Site>,
     /// What hearing and seeing shows may take of one processor.
     pub checkup_share: f64,
+    /// How long figures are kept.
+    pub figure_days: FigureDays,
+    /// For how many days it is kept who did what.
+    pub act_days: u32,
+    /// From which role on people have a second factor.
+    pub second_factor_from: Option<Role>,
     /// Who may read figures for monitoring.
     pub metrics: MetricsAccess,
     /// How many may watch.
@@ -164,9 +184,6 @@ impl Settings {
         let (rtmp_limits, audience) = (rtmp_limits(&reader, &file.limits)?, audience(&reader, &file.limits)?);
         let floor_mib =
             reader.number("house", "recordings_floor_mib", file.house.recordings_floor_mib, 0..=1 << 30, 512)?;
-        let undo_s = reader.number("house", "take_undo_s", file.house.take_undo_s, 0..=2_592_000, 600)?;
-        let cpu_percent = reader.number("checkup", "cpu_percent", file.checkup.cpu_percent, 0..=400, 25)?;
-        let checkup_share = f64::from(u32::try_from(cpu_percent).unwrap_or(0)) / 100.0;
         let limits = file.limits;
         Ok(Self {
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
@@ -174,6 +191,7 @@ impl Settings {
             srt: reader.address("listen", "srt", file.listen.srt, "0.0.0.0:7810")?,
             http: reader.address("listen", "http", file.listen.http, "127.0.0.1:7800")?,
             https: reader.address("listen", "https", file.listen.https, "127.0.0.1:7801")?,
+            redirect: reader.maybe("listen", "redirect", file.listen.redirect)?,
             viewing: reader.address("listen", "viewing", file.listen.viewing, "0.0.0.0:7850")?,
             viewing_https: reader.address("listen", "viewing_https", file.listen.viewing_https, "0.0.0.0:7851")?,
             host: reader.text("house", "host", file.house.host, ""),
@@ -182,8 +200,8 @@ impl Settings {
                 .text("house", "recordings_folder", file.house.recordings_folder, RECORDINGS)
                 .into(),
             recordings_floor_bytes: floor_mib << 20,
-            take_undo: Duration::from_secs(undo_s),
-            ready_file: reader.optional("house", "ready_file", file.house.ready_file).map(PathBuf::from),
+            take_undo: take_undo(&reader, file.house.take_undo_s)?,
+            ready_file: reader.path("house", "ready_file", file.house.ready_file),
             database_url: reader.database_url(file.database.url)?,
             tls: reader.tls(file.tls)?,
             rtmp_connections: count("rtmp_connections", limits.rtmp_connections, 256)?,
@@ -198,15 +216,19 @@ impl Settings {
             slot_sites: reader.list("house", "slot_sites", file.house.slot_sites)?,
             viewing_site: reader.maybe("house", "viewing_site", file.house.viewing_site)?,
             proxies: reader.list("house", "proxies", file.house.proxies)?,
-            checkup_share,
+            proxy_protocol: reader.list("house", "proxy_protocol", file.house.proxy_protocol)?,
+            proxy_header: reader.maybe("house", "proxy_header", file.house.proxy_header)?.unwrap_or_default(),
+            console_path: reader.maybe("house", "console_path", file.house.console_path)?.unwrap_or_default(),
+            checkup_share: checkup_share(&reader, file.checkup)?,
+            figure_days: figure_days(&reader, &file.timeline)?,
+            act_days: act_days(&reader, &file.people)?,
+            second_factor_from: reader.role("people", "second_factor_from", file.people.second_factor_from)?,
             metrics: reader.metrics(file.metrics)?,
             audience,
             rtmp_limits,
             log_format: reader.log_format(file.log.format)?,
             log_level: reader.log_level(file.log.level)?,
-            administrator_file: reader
-                .optional("first_run", "administrator_file", file.first_run.administrator_file)
-                .map(PathBuf::from),
+            administrator_file: reader.path("first_run", "administrator_file", file.first_run.administrator_file),
         })
     }
 }
@@ -223,6 +245,31 @@ fn rtmp_limits(reader: &Reader<'_>, file: &LimitsSection) -> Result<Limits, Sett
         setup_timeout: seconds("setup_timeout_s", file.setup_timeout_s.clone(), 10)?,
         idle_timeout: seconds("idle_timeout_s", file.idle_timeout_s.clone(), 15)?,
     })
+}
+
+fn figure_days(reader: &Reader<'_>, file: &TimelineSection) -> Result<FigureDays, SettingsError> {
+    let days = |key, value: &Number, default| {
+        let days = reader.number("timeline", key, value.clone(), 1..=36_500, default)?;
+        Ok(u32::try_from(days).unwrap_or(u32::MAX))
+    };
+    Ok(FigureDays {
+        tens: days("tens_days", &file.tens_days, 30)?,
+        minutes: days("minutes_days", &file.minutes_days, 400)?,
+    })
+}
+
+fn checkup_share(reader: &Reader<'_>, file: CheckupSection) -> Result<f64, SettingsError> {
+    let cpu_percent = reader.number("checkup", "cpu_percent", file.cpu_percent, 0..=400, 25)?;
+    Ok(f64::from(u32::try_from(cpu_percent).unwrap_or(0)) / 100.0)
+}
+
+fn take_undo(reader: &Reader<'_>, seconds: Number) -> Result<Duration, SettingsError> {
+    reader.number("house", "take_undo_s", seconds, 0..=2_592_000, 600).map(Duration::from_secs)
+}
+
+fn act_days(reader: &Reader<'_>, file: &PeopleSection) -> Result<u32, SettingsError> {
+    let days = reader.number("people", "act_days", file.act_days.clone(), 1..=36_500, 400)?;
+    Ok(u32::try_from(days).unwrap_or(u32::MAX))
 }
 
 fn audience(reader: &Reader<'_>, file: &LimitsSection) -> Result<AudienceLimits, SettingsError> {
@@ -262,7 +309,7 @@ mod tests {
     #[case::syntax("[listen]\nrtmp = \"0.0.0.0:1935", "w.toml:2:21: invalid basic string")]
     #[case::unknown_key(
         "[listen]\nrtpm = \"0.0.0.0:1935\"",
-        "w.toml:2:1: unknown field `rtpm`, expected one of `rtmp`, `rtmps`, `srt`, `http`, `https`, `viewing`, `viewing_https`"
+        "w.toml:2:1: unknown field `rtpm`, expected one of `rtmp`, `rtmps`, `srt`, `http`, `https`, `redirect`, `viewing`, `viewing_https`"
     )]
     #[case::unknown_section("[lisen]\n", "w.toml:1:2: unknown field `lisen`")]
     #[case::wrong_type("[limits]\nmessage_mib = \"4\"", "w.toml:2:15: invalid type: string \"4\", expected u64")]

@@ -4,6 +4,7 @@ use std::time::Duration;
 use serde_json::{Value, json};
 use waverant_standin::{Encoder, EncoderEnd, compare};
 
+use crate::command_line::Shell;
 use crate::house::{Ground, House, PASSWORD, PATIENCE, clip};
 
 fn raw(house: &House<'_>, path: &str, headers: &[(&str, &str)]) -> ureq::http::Response<ureq::Body> {
@@ -29,7 +30,10 @@ async fn the_console_cookie_lives_from_sign_in_to_sign_out() {
     }
     let pair = cookie.split(';').next().unwrap();
     let me = raw(&house, "/api/v1/me", &[("cookie", pair)]).body_mut().read_to_string().unwrap();
-    assert_eq!(serde_json::from_str::<Value>(&me).unwrap(), json!({"name": "harbour"}));
+    assert_eq!(
+        serde_json::from_str::<Value>(&me).unwrap(),
+        json!({"name": "harbour", "role": "administrator", "channels": [], "lacks_second_factor": false})
+    );
     let out = ureq::post(format!("http://{}/api/v1/sign-out", house.http)).header("cookie", pair).send_empty();
     assert_eq!(out.unwrap().status(), 204);
     assert_eq!(raw(&house, "/api/v1/me", &[("cookie", pair)]).status(), 401);
@@ -209,4 +213,80 @@ async fn health_and_console_are_open() {
     let mut document = raw(&house, "/api/v1/openapi.json", &[]);
     let document: Value = serde_json::from_str(&document.body_mut().read_to_string().unwrap()).unwrap();
     assert!(document["paths"]["/api/v1/channels"].is_object());
+    let wrong = |method: &str, path: &str| house.try_call(method, path, None);
+    assert_eq!((wrong("PUT", "/channels").0, &wrong("PUT", "/channels").1["code"]), (405, &json!("wrong_method")));
+    assert!(wrong("PUT", "/channels").1["detail"].as_str().unwrap().contains("GET, HEAD, POST"));
+    assert_eq!(wrong("GET", "/takes/one/1").1["code"], "not_found");
+    assert_eq!(wrong("GET", "/sessions?limit=many").1["code"], "invalid_field");
+}
+
+/// One's own sign-ins are seen, and ended; a password is changed by who knows it, and ends all the others.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_sees_ends_and_renews_what_opens_the_house() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let shell = Shell { house: &house };
+    shell.sign_in();
+    let status = |token: &str| call_with(&house, token, "/api/v1/me");
+    let sign_in = |password: &str| {
+        let form = json!({"name": "harbour", "password": password, "token_label": "laptop"});
+        house.try_call("POST", "/sign-in", Some(form))
+    };
+    let laptop = sign_in(PASSWORD).1["token"].as_str().unwrap().to_owned();
+    assert_eq!(status(&laptop), "200");
+    let used = |house: &House<'_>| {
+        let tokens = house.get("/tokens");
+        tokens.as_array().unwrap().iter().find(|token| token["label"] == "laptop").unwrap().clone()
+    };
+    house.wait_until("its use is noted", |house| used(house)["last_used_at"].is_string()).await;
+    let seen = used(&house);
+    assert_eq!((&seen["address"], &seen["is_this"]), (&json!("127.0.0.1"), &json!(false)), "{seen}");
+    assert!(seen["device"].as_str().unwrap().starts_with("curl/"), "{seen}");
+    assert!(shell.run(&["token", "list"]).contains("(this one)"));
+    assert_eq!(house.call("DELETE", "/tokens", None)["count"], 2, "the command line and the laptop");
+    assert_eq!(status(&laptop), "401");
+    shell.fail(&["token", "list"], 1);
+
+    let laptop = sign_in(PASSWORD).1["token"].as_str().unwrap().to_owned();
+    let change = |present: &str, wanted: &str| {
+        house.try_call("PUT", "/me/password", Some(json!({"present": present, "wanted": wanted})))
+    };
+    for (present, wanted, field) in [
+        (PASSWORD, "Password123", "password: the password is one of those that are guessed first"),
+        (PASSWORD, "harbour2026", "password: the password is the user name"),
+        (PASSWORD, "short", "password: the password has 5 characters"),
+        ("regatta evening", "weir heron ferry", "present: it is not the present password"),
+    ] {
+        let (status, problem) = change(present, wanted);
+        assert!(status == 422 && problem["detail"].as_str().unwrap().starts_with(field), "{problem}");
+    }
+    assert_eq!(status(&laptop), "200", "nothing was changed");
+    shell.sign_in();
+    let passwords = format!("{PASSWORD}\nweir heron ferry\n");
+    let output = shell.run_with(&["change-password", "--passwords-file", "-"], &passwords);
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    assert_eq!(status(&laptop), "401", "all others end");
+    assert!(shell.run(&["token", "list"]).contains("(this one)"));
+    assert_eq!((sign_in(PASSWORD).0, sign_in("weir heron ferry").0), (401, 200));
+    assert!(!ground.log().contains("weir heron"), "no password in the log");
+}
+
+/// Who holds a token does not find the password by trying.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_present_password_is_not_guessed() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let form = json!({"present": "regatta evening", "wanted": "weir heron ferry"});
+    let refused = (0..60).map(|_| house.try_call("PUT", "/me/password", Some(form.clone())).0);
+    let refused: Vec<u16> = refused.collect();
+    assert!(refused.iter().all(|status| [422, 429].contains(status)), "{refused:?}");
+    assert_eq!(refused.last(), Some(&429), "{refused:?}");
+}
+
+/// The status that a call with a token gets.
+fn call_with(house: &House<'_>, token: &str, path: &str) -> String {
+    let (url, bearer) = (format!("http://{}{path}", house.http), format!("Authorization: Bearer {token}"));
+    let mut curl = std::process::Command::new("curl");
+    let output = curl.args(["-s", "-o", "/dev/null", "-w", "%{http_code}", "-H", &bearer, &url]).output().unwrap();
+    String::from_utf8(output.stdout).unwrap()
 }

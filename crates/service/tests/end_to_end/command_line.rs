@@ -51,11 +51,19 @@ impl Shell<'_> {
     }
 
     pub(crate) fn sign_in(&self) {
+        let said = self.sign_in_as("engineer");
+        let may = "may run shows and set up; to let people in, sign in with --role administrator";
+        let expected = format!("Signed in to http://{} as harbour. This command line {may}.\n", self.house.http);
+        assert_eq!(said, expected);
+    }
+
+    /// Signs in for no more than a role.
+    pub(crate) fn sign_in_as(&self, role: &str) -> String {
         let url = format!("http://{}/", self.house.http);
-        let arguments = ["sign-in", &url, "--name", "harbour", "--password-file", "-"];
+        let arguments = ["sign-in", &url, "--name", "harbour", "--password-file", "-", "--role", role];
         let output = self.run_with(&arguments, &format!("{PASSWORD}\n"));
-        let said = String::from_utf8_lossy(&output.stdout);
-        assert_eq!(said, format!("Signed in to http://{} as harbour.\n", self.house.http));
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).into_owned()
     }
 }
 

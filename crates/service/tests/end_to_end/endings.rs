@@ -71,9 +71,7 @@ async fn a_token_that_is_withdrawn_ends_its_event_stream() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_stop_without_a_database_loses_no_record(#[case] signal: &str) {
     let ground = Ground::new().await;
-    let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
-    let without_url: Vec<&str> = settings.lines().filter(|line| !line.starts_with("url")).collect();
-    std::fs::write(ground.path("waverant.toml"), without_url.join("\n")).unwrap();
+    ground.use_private_database();
     let mut house = ground.start();
     let key = house.make_channel(0);
     house.get("/live");

@@ -73,6 +73,13 @@ impl Ground {
         self.write_settings("");
     }
 
+    /// The service is to start a database of its own.
+    pub(crate) fn use_private_database(&self) {
+        let settings = std::fs::read_to_string(self.path("waverant.toml")).unwrap();
+        let without_url: Vec<&str> = settings.lines().filter(|line| !line.starts_with("url")).collect();
+        std::fs::write(self.path("waverant.toml"), without_url.join("\n")).unwrap();
+    }
+
     pub(crate) fn command(&self) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_waverantd"));
         command.arg("--settings").arg(self.path("waverant.toml"));
@@ -155,11 +162,16 @@ impl House<'_> {
 
     /// Calls the API; returns status and answer.
     pub(crate) fn try_call(&self, method: &str, path: &str, body: Option<Value>) -> (u16, Value) {
+        self.call_as(&self.token, method, path, body)
+    }
+
+    /// Calls the API by another token; returns status and answer.
+    pub(crate) fn call_as(&self, token: &str, method: &str, path: &str, body: Option<Value>) -> (u16, Value) {
         let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
         let request = ureq::http::Request::builder()
             .method(method)
             .uri(format!("http://{}/api/v1{path}", self.http))
-            .header("authorization", format!("Bearer {}", self.token))
+            .header("authorization", format!("Bearer {token}"))
             .header("content-type", "application/json")
             .body(body.map(|body| body.to_string()).unwrap_or_default())
             .unwrap();

@@ -45,9 +45,7 @@ async fn a_killed_service_leaves_a_take_that_plays(#[case] is_srt: bool, #[case]
 #[tokio::test(flavor = "multi_thread")]
 async fn the_private_database_comes_back_after_a_kill() {
     let ground = Ground::new().await;
-    let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
-    let without_url: Vec<&str> = settings.lines().filter(|line| !line.starts_with("url")).collect();
-    std::fs::write(ground.path("waverant.toml"), without_url.join("\n")).unwrap();
+    ground.use_private_database();
     let mut house = ground.start();
     house.make_channel(0);
     house.signal("-KILL");
@@ -72,9 +70,7 @@ async fn the_private_database_comes_back_after_a_kill() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_lost_database_does_not_touch_the_show(#[case] is_srt: bool) {
     let ground = Ground::new().await;
-    let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
-    let without_url: Vec<&str> = settings.lines().filter(|line| !line.starts_with("url")).collect();
-    std::fs::write(ground.path("waverant.toml"), without_url.join("\n")).unwrap();
+    ground.use_private_database();
     let house = ground.start();
     let key = house.make_channel(0);
     let platform = house.add_platform("plovio", None).await;

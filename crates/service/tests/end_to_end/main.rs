@@ -2,10 +2,12 @@
 //! platforms, real MariaDB.
 #![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test stops at the first surprise")]
 
+mod acts;
 mod api;
 mod bad_input;
 mod beep_and_flash;
 mod browser;
+mod by_hand;
 mod capture;
 mod command_line;
 mod dialects;
@@ -21,14 +23,18 @@ mod links;
 mod memory;
 mod monitoring;
 mod object_storage;
+mod odd_requests;
 mod own_database;
 mod pages;
+mod people;
 mod platforms;
 mod play;
+mod proxies;
 mod published;
 mod publisher;
 mod recordings;
 mod rehearsal;
+mod second_factor;
 mod secure;
 mod secure_http;
 mod sending;
@@ -39,6 +45,7 @@ mod srt;
 mod srt_destinations;
 mod strangers;
 mod takeover;
+mod timeline;
 mod turns;
 mod viewing;
 mod waiting;

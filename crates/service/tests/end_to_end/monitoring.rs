@@ -122,6 +122,33 @@ async fn health_and_capacity_are_told() {
     assert!(told.contains("In a month: 162.00 GB sent, 54.00 GB recorded, 1.62 in money."), "{told}");
 }
 
+/// A database that stands still is told to who asks whether the service is ready, and is a finding; the service lives.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_database_that_stands_still_is_told() {
+    let mut ground = Ground::new().await;
+    ground.use_database(String::new());
+    let house = ground.start();
+    let ready: serde_json::Value =
+        serde_json::from_str(&std::fs::read_to_string(ground.path("ready.json")).unwrap()).unwrap();
+    let database = ready["database_pid"].as_u64().unwrap().to_string();
+    let signal = |signal: &str| assert!(Command::new("kill").args([signal, &database]).status().unwrap().success());
+    let status = |house: &House<'_>, path: &str| {
+        let url = format!("http://{}{path}", house.http);
+        let output = Command::new("curl").args(["-s", "-o", "/dev/null", "-w", "%{http_code}", &url]).output().unwrap();
+        String::from_utf8(output.stdout).unwrap()
+    };
+    let is_told = |house: &House<'_>| house.get("/live")["findings"].to_string().contains("database_away");
+    house.wait_until("it is ready", |house| status(house, "/health/ready") == "200").await;
+    assert!(!is_told(&house));
+    signal("-STOP");
+    house.wait_until("it is not ready", |house| status(house, "/health/ready") == "503").await;
+    assert_eq!(status(&house, "/health/live"), "200");
+    house.wait_until("it is told", |house| is_told(house)).await;
+    assert!(metrics(&house, &[]).1.contains("\nwaverant_database_answers 0"));
+    signal("-CONT");
+    house.wait_until("it is ready again", |house| status(house, "/health/ready") == "200").await;
+}
+
 /// The log is read from afar, with filters, and its level is changed while the service runs.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_log_is_read_and_changed_from_afar() {

@@ -79,7 +79,25 @@ async fn viewers_and_console_are_served_over_tls_in_both_versions_of_http() {
     let sign_in = ["--http2", "--include", "--header", "content-type: application/json", "--data", &form];
     let signed_in = client.call(&sign_in, console, "/api/v1/sign-in").unwrap();
     assert!(signed_in.starts_with("HTTP/2 200") && signed_in.contains("SameSite=Strict"), "{signed_in}");
-    assert!(signed_in.lines().any(|line| line.starts_with("set-cookie") && line.trim_end().ends_with("; Secure")));
+    let cookie = signed_in.lines().find(|line| line.starts_with("set-cookie")).unwrap().trim_end();
+    assert!(cookie.starts_with("set-cookie: __Host-waverant=") && cookie.ends_with("; Secure"), "{cookie}");
+    assert!(signed_in.contains("strict-transport-security: max-age=31536000"), "{signed_in}");
+    // Over TLS nothing counts that a neighbour could have put there in the clear.
+    let pair = cookie.split([' ', ';']).nth(1).unwrap();
+    let me = |cookie: &str| {
+        let header = format!("cookie: {cookie}");
+        client.call(
+            &["--output", "/dev/null", "--write-out", "%{http_code}", "--header", &header],
+            console,
+            "/api/v1/me",
+        )
+    };
+    assert_eq!(me(pair).unwrap(), "200");
+    assert_eq!(me(pair.trim_start_matches("__Host-")).unwrap(), "401");
+    let plain = ureq::get(format!("http://{}/health/live", house.http)).call().unwrap();
+    assert!(plain.headers().get("strict-transport-security").is_none());
+    let policy = plain.headers()["content-security-policy"].to_str().unwrap();
+    assert!(policy.starts_with("default-src 'self'") && !policy.contains("unsafe"), "{policy}");
     let foreign = [&sign_in[..], &["--header", "origin: https://localhost:1"]].concat();
     assert!(client.call(&foreign, console, "/api/v1/sign-in").unwrap().starts_with("HTTP/2 403"));
     let own = format!("origin: https://localhost:{}", console.port());
@@ -105,4 +123,59 @@ async fn the_certificate_of_http_is_exchanged_while_running_and_silence_is_not_w
     silent.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
     assert_eq!(silent.read(&mut [0; 16]).unwrap(), 0);
     assert!(began.elapsed() < Duration::from_secs(8), "{:?}", began.elapsed());
+}
+
+/// Who comes in the clear is led to the console over TLS.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_clear_leads_to_tls() {
+    let ground = Ground::new().await;
+    let authority = Authority::new().unwrap();
+    write_certificate(&ground, &authority);
+    use_certificate(&ground);
+    let settings = std::fs::read_to_string(ground.path("waverant.toml")).unwrap();
+    let with = settings.replace("[listen]", "[listen]\nredirect = \"127.0.0.1:0\"");
+    std::fs::write(ground.path("waverant.toml"), with).unwrap();
+    let house = ground.start();
+    let ready: serde_json::Value =
+        serde_json::from_str(&std::fs::read_to_string(ground.path("ready.json")).unwrap()).unwrap();
+    let redirect: SocketAddr = ready["redirect"].as_str().unwrap().parse().unwrap();
+    let https = house.https.unwrap().port();
+    let client = Client::new(&ground, &authority);
+    let mut led = Command::new("curl");
+    led.args(["--silent", "--max-time", "10", "--location", "--cacert"]).arg(&client.authority);
+    led.args(["--write-out", "\n%{url_effective} %{http_code}"]);
+    let output = led.arg(format!("http://localhost:{}/people", redirect.port())).output().unwrap();
+    let told = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(told.ends_with(&format!("\nhttps://localhost:{https}/people 200")), "{told}");
+    let mut sent = Command::new("curl");
+    sent.args(["--silent", "--max-time", "10", "--data", "{}", "--write-out", "%{http_code}", "--output", "/dev/null"]);
+    let output = sent.arg(format!("http://localhost:{}/api/v1/sign-in", redirect.port())).output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&output.stdout), "405", "a password is not asked for twice");
+}
+
+/// TLS 1.2 and 1.3 with suites of our time are spoken, and nothing older.
+#[tokio::test(flavor = "multi_thread")]
+async fn old_tls_is_not_spoken() {
+    let ground = Ground::new().await;
+    write_certificate(&ground, &Authority::new().unwrap());
+    let house = secure_house(&ground);
+    // True if the handshake comes to its end. The client is to offer whatever it knows.
+    let shakes_hands = |options: &[&str]| {
+        let at = house.https.unwrap().to_string();
+        let mut client = Command::new("openssl");
+        let output =
+            client.args(["s_client", "-connect", &at]).args(options).stdin(std::process::Stdio::null()).output();
+        let told = String::from_utf8_lossy(&output.unwrap().stdout).into_owned();
+        told.contains("Cipher is ") && !told.contains("Cipher is (NONE)")
+    };
+    let any = "ALL:COMPLEMENTOFALL:@SECLEVEL=0";
+    for (options, expected) in [
+        (&["-tls1_3"][..], true),
+        (&["-tls1_2", "-cipher", any], true),
+        (&["-tls1_2", "-cipher", "ECDHE-ECDSA-AES128-SHA256:ECDHE-ECDSA-AES256-SHA:AES128-SHA:@SECLEVEL=0"], false),
+        (&["-tls1_1", "-cipher", any], false),
+        (&["-tls1", "-cipher", any], false),
+    ] {
+        assert_eq!(shakes_hands(options), expected, "{options:?}");
+    }
 }

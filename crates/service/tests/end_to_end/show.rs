@@ -1,9 +1,10 @@
 use std::io::Write;
 
-use serde_json::json;
+use serde_json::{Value, json};
 use waverant_standin::{EncoderEnd, MarkKind, compare, read_take};
 
-use crate::house::{Ground, PATIENCE, PLATFORM_KEY};
+use crate::command_line::Shell;
+use crate::house::{Ground, House, PASSWORD, PATIENCE, PLATFORM_KEY};
 
 /// The slice: one encoder, one recording, three platforms, all payloads equal everywhere.
 #[tokio::test(flavor = "multi_thread")]
@@ -84,15 +85,22 @@ fn check_with_mediainfo(file: &std::path::Path) {
     assert_eq!((audio["Format"].as_str(), audio["SamplingRate"].as_str()), (Some("AAC"), Some("48000")));
 }
 
-/// No stream key, destination key, password or token in the log, or in an answer but the one
-/// that hands a new key out.
+/// No stream key, destination key, password, passphrase or token in the log, in a support bundle, or in an answer but
+/// the one that hands a new key out.
 #[tokio::test(flavor = "multi_thread")]
 async fn secrets_stay_secret() {
     let ground = Ground::new().await;
-    ground.write_settings("[log]\nlevel = \"trace\"\n");
+    let metrics_token = ground.path("metrics-token");
+    std::fs::write(&metrics_token, "the-weir-keeper-reads-figures").unwrap();
+    let settings = format!("[log]\nlevel = \"trace\"\n[metrics]\ntoken_file = \"{}\"\n", metrics_token.display());
+    ground.write_settings(&settings);
     let mut house = ground.start();
     let key = house.make_channel(0);
     let _platform = house.add_platform("plovio", None).await;
+    let given = people_secrets(&house);
+    house.change_channel(json!({ "srt": { "passphrase": "sluice-gate-seven" } }));
+    let link = house.call("POST", "/channels/finish-line/links", Some(json!({ "label": "the crew" })));
+    let link = link["addresses"]["page"].as_str().unwrap().rsplit('-').next().unwrap().to_owned();
     house.publish(house.encoder(&key, 1.0)).await;
     house.publish(house.encoder("abcdefg-secretguess", 1.0)).await;
     house.ended_session(1).await;
@@ -109,15 +117,103 @@ async fn secrets_stay_secret() {
     .iter()
     .map(|path| house.get(path).to_string())
     .collect();
+    let bundle = bundle(&house);
     house.signal("-TERM");
     assert_eq!(house.wait_for_exit(), Some(0));
     let log = ground.log();
     assert!(log.contains("turned away"), "the log is there");
+    let without_channel: Vec<&str> = log
+        .lines()
+        .filter(|line| line.contains(" waverant_show::") && line.contains(" session="))
+        .filter(|line| !line.contains(" channel="))
+        .collect();
+    assert!(without_channel.is_empty(), "each line of a show has its channel: {without_channel:?}");
     let secret_part = key.split('-').nth(1).unwrap();
-    for secret in [secret_part, PLATFORM_KEY, "secretguess", crate::house::PASSWORD] {
+    let known = [secret_part, PLATFORM_KEY, "secretguess", PASSWORD, "sluice-gate-seven", "the-weir-keeper"];
+    for secret in known.into_iter().chain([link.as_str()]).chain(given.iter().map(String::as_str)) {
         assert!(!log.contains(secret), "{secret} is in the log");
         assert!(!answers.contains(secret), "{secret} is in an answer");
+        assert!(!bundle.contains(secret), "{secret} is in the support bundle");
     }
+}
+
+/// Whoever steals the database has all its files: tables, what was removed from them, and logs of what was written.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stolen_database_opens_nothing() {
+    let ground = Ground::new().await;
+    ground.use_private_database();
+    let mut house = ground.start();
+    let key = house.make_channel(0);
+    house.change_channel(json!({ "srt": { "passphrase": "sluice-gate-seven" } }));
+    let destination = json!({"name": "plovio", "address": "srt://127.0.0.1:9", "key": PLATFORM_KEY, "srt": {"passphrase": "lock-keeper-nine"}});
+    house.call("POST", "/destinations", Some(destination));
+    let attic = json!({"name": "attic", "endpoint": "http://127.0.0.1:9", "region": "here", "bucket": "regatta", "access_key": "harbour", "secret_key": "attic-stairs-two"});
+    house.call("POST", "/depots", Some(attic));
+    let link = house.call("POST", "/channels/finish-line/links", Some(json!({ "label": "the crew" })));
+    let link = link["addresses"]["page"].as_str().unwrap().rsplit('-').next().unwrap().to_owned();
+    let program = house.call("POST", "/tokens", Some(json!({"label": "score board"})))["token"].clone();
+    let mut secrets = people_secrets(&house);
+    secrets.extend([key.split('-').nth(1).unwrap(), PLATFORM_KEY, &link, program.as_str().unwrap()].map(str::to_owned));
+    secrets.extend([PASSWORD, "sluice-gate-seven", "lock-keeper-nine", "attic-stairs-two"].map(str::to_owned));
+    house.wait_until("acts are written down", |house| house.get("/acts?what=add_token")["items"][0].is_object()).await;
+    house.signal("-TERM");
+    assert_eq!(house.wait_for_exit(), Some(0));
+    let database = ground.path("state/database/data");
+    for known in ["finish-line", "cox", "score board", "attic"] {
+        assert!(holds(&database, known), "{known} is there to be found");
+    }
+    for secret in &secrets {
+        assert!(!holds(&database, secret), "{secret} is in the database");
+    }
+}
+
+/// What people are given, and what they type: a token, a one-time code, a password, an authenticator's key, recovery codes.
+fn people_secrets(house: &House<'_>) -> Vec<String> {
+    let text = |value: &Value| value.as_str().unwrap().to_owned();
+    let invitation = house.call("POST", "/people", Some(json!({"name": "cox", "role": "observer"})));
+    let open = house.call("POST", "/people", Some(json!({"name": "bow", "role": "observer"})));
+    let form = json!({"code": invitation["code"], "password": "weir heron ferry", "token_label": "bow"});
+    let token = text(&house.call("POST", "/invitations/accept", Some(form))["token"]);
+    let password = json!({"password": "weir heron ferry"});
+    let key = text(&house.call_as(&token, "POST", "/me/second-factor", Some(password)).1["key"]);
+    let codes = waverant_relay::TimeCodes::typed(&waverant_relay::Secret::new(key.as_str()), "").unwrap();
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let code = json!({"code": codes.code_at(now)});
+    let recovery = house.call_as(&token, "POST", "/me/second-factor/confirm", Some(code)).1;
+    let mut secrets = vec!["weir heron ferry".to_owned(), token, key, text(&invitation["code"]), text(&open["code"])];
+    secrets.extend(recovery["codes"].as_array().unwrap().iter().map(text));
+    secrets
+}
+
+/// True if a file below `folder` has these bytes somewhere.
+fn holds(folder: &std::path::Path, text: &str) -> bool {
+    let mut grep = std::process::Command::new("grep");
+    let status = grep.args(["-rqaF", "-e", text]).arg(folder).status().unwrap();
+    assert!(matches!(status.code(), Some(0 | 1)), "{status}");
+    status.success()
+}
+
+/// A support bundle, as one text.
+fn bundle(house: &House<'_>) -> String {
+    let shell = Shell { house };
+    shell.sign_in();
+    let file = house.ground.path("support.tar.gz");
+    let file = file.to_str().unwrap();
+    let told = shell.run(&["support-bundle", "--output", file]);
+    for part in
+        ["contents.txt", "settings.txt", "log.jsonl", "reports/1.json", "timeline/1.json", "keys/finish-line.json"]
+    {
+        assert!(told.contains(&format!("waverant-support/{part}")), "{part}: {told}");
+    }
+    assert!(shell.fail(&["support-bundle", "--output", file], 2).contains(file), "nothing is written over");
+    let unpacked = std::process::Command::new("tar").args(["-xOzf", file]).output().unwrap();
+    assert!(unpacked.status.success());
+    let text = String::from_utf8(unpacked.stdout).unwrap();
+    // Settings, the machine, what was turned away, lines at trace level, a leg's figures.
+    for part in ["log.level = trace", "\"kernel\": \"", "\"level\":\"debug\"", "\"leg_bitrate\"", "…@"] {
+        assert!(text.contains(part), "no {part} in the bundle");
+    }
+    text
 }
 
 /// A destination is switched off and on in mid-show; its neighbour loses nothing.

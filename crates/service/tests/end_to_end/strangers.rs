@@ -3,14 +3,15 @@
 
 use std::io::{Read, Write};
 use std::net::{IpAddr, TcpStream};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use rstest::rstest;
 use serde_json::json;
-use waverant_standin::{EncoderEnd, Flood, FloodHabit, connect_as, stranger_address};
+use waverant_standin::{Encoder, EncoderEnd, Flood, FloodHabit, compare, connect_as, stranger_address};
 
-use super::house::{Ground, House, PASSWORD};
+use super::house::{Ground, House, PASSWORD, clip};
 
 /// A right key is on air within this, whatever strangers do; who finds no place waits for ten seconds and more. The
 /// machine floods itself here, and runs another test beside.
@@ -88,13 +89,16 @@ async fn half_requests_take_nobody_a_place() {
 }
 
 fn ask(house: &House<'_>, from: IpAddr, head: &str, body: &str) -> (u16, String) {
-    let mut stream = connect_as(from, house.http).unwrap();
+    ask_over(connect_as(from, house.http).unwrap(), house, head, body)
+}
+
+fn ask_over(mut stream: TcpStream, house: &House<'_>, head: &str, body: &str) -> (u16, String) {
     let length = body.len();
     let request = format!(
         "{head} HTTP/1.1\r\nhost: {}\r\ncontent-type: application/json\r\ncontent-length: {length}\r\nconnection: close\r\n",
         house.http
     );
-    stream.write_all(format!("{request}\r\n{body}").as_bytes()).unwrap();
+    let _ = stream.write_all(format!("{request}\r\n{body}").as_bytes());
     stream.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
     let mut answer = String::new();
     let _ = stream.read_to_string(&mut answer);
@@ -105,6 +109,13 @@ fn ask(house: &House<'_>, from: IpAddr, head: &str, body: &str) -> (u16, String)
 fn sign_in(house: &House<'_>, from: IpAddr, password: &str) -> u16 {
     let form = json!({"name": "harbour", "password": password, "token_label": "x"});
     ask(house, from, "POST /api/v1/sign-in", &form.to_string()).0
+}
+
+/// The same of somebody who may find no place; 0 then.
+fn try_to_sign_in(house: &House<'_>, from: IpAddr, password: &str) -> u16 {
+    let form = json!({"name": "harbour", "password": password, "token_label": "x"});
+    let Ok(stream) = connect_as(from, house.http) else { return 0 };
+    ask_over(stream, house, "POST /api/v1/sign-in", &form.to_string()).0
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -139,6 +150,68 @@ async fn guessing_is_slow_and_the_right_person_comes_in() {
     let log = ground.log();
     assert!(log.lines().all(|line| line.len() < 2000), "a long line is in the log");
     assert!(!log.chars().any(|letter| letter.is_control() && letter != '\n'), "control characters are in the log");
+}
+
+/// A thousand wrong passwords a second for a minute, from fifty addresses: a show beside them loses nothing, and the right
+/// person comes in.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_flood_of_sign_ins_hurts_nobody() {
+    const LENGTH: Duration = Duration::from_secs(60);
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let platform = house.add_platform("plovio", None).await;
+    // On a thread of its own: this one is busy with the flood.
+    let show = tokio::spawn(Encoder::new(clip(), house.encoder(&key, LENGTH.as_secs_f64() + 4.0)).run());
+    house.wait_until("on air", |house| house.live()["state"] == "on air").await;
+    let (answered, slowest) = tokio::task::block_in_place(|| flood_of_sign_ins(&house, LENGTH));
+    assert!(answered > 10_000, "only {answered} wrong passwords were answered: this was no flood");
+    assert!(slowest < Duration::from_secs(3), "the right person waited {slowest:?}");
+    let sent = show.await.unwrap().unwrap();
+    house.ended_session(1).await;
+    assert_eq!(sent.end, EncoderEnd::Finished);
+    assert_eq!(compare(&sent.sent, &platform.report().connections[0].received, true).fault, None);
+    let report = house.get("/sessions/1/report").to_string();
+    assert!(report.contains(r#""dropped_frame_count":0"#), "{report}");
+    assert_eq!(
+        report.matches(r#""dropped_frame_count":"#).count(),
+        report.matches(r#""dropped_frame_count":0"#).count()
+    );
+}
+
+/// Fifty addresses, each with twenty wrong passwords a second; and every five seconds somebody who knows it, from
+/// elsewhere. Returns how many were answered, and how long the latter waited at most.
+fn flood_of_sign_ins(house: &House<'_>, length: Duration) -> (usize, Duration) {
+    let answered = AtomicUsize::new(0);
+    let began = Instant::now();
+    thread::scope(|scope| {
+        for number in 0..50 {
+            let answered = &answered;
+            scope.spawn(move || {
+                for turn in 0.. {
+                    let due = Duration::from_millis(50) * turn;
+                    if due > length {
+                        return;
+                    }
+                    thread::sleep(due.saturating_sub(began.elapsed()));
+                    if try_to_sign_in(house, stranger_address(number), "wrong password") > 0 {
+                        answered.fetch_add(1, Ordering::Relaxed);
+                    }
+                }
+            });
+        }
+        let mut slowest = Duration::ZERO;
+        for number in 0.. {
+            thread::sleep(Duration::from_secs(5));
+            if began.elapsed() >= length {
+                break;
+            }
+            let asked = Instant::now();
+            assert_eq!(sign_in(house, stranger_address(500 + number), PASSWORD), 200);
+            slowest = slowest.max(asked.elapsed());
+        }
+        (answered.load(Ordering::Relaxed), slowest)
+    })
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -7,6 +7,7 @@ mod crates;
 mod findings;
 mod modules;
 mod sizes;
+mod timeline;
 
 use std::path::{Path, PathBuf};
 

@@ -68,7 +68,7 @@ pub struct LegHandle {
 /// Starts the task of a leg. It ends when the show is over and all was sent.
 pub(crate) fn start(show: ShowContext, dialer: Arc<dyn Dialer>, order: &LegOrder) -> LegHandle {
     let (sender, orders) = watch::channel(order.clone());
-    let status = Arc::new(LegStatus::new(show.id, &order.destination, show.lags.clone()));
+    let status = Arc::new(LegStatus::new(&show, &order.destination));
     let (events, name) = (show.events.clone(), order.destination.name.clone());
     let (task_status, order) = (status.clone(), order.clone());
     let leg = move || {
@@ -174,7 +174,8 @@ impl LegTask {
         if self.status.step(step) {
             let record = self.status.record();
             let (destination, state) = (&record.destination_name, &record.state);
-            tracing::info!(session = self.show.id, destination, state = state.name(), reason = record.reason, "leg");
+            let (session, channel) = (self.show.id, &self.show.channel);
+            tracing::info!(session, %channel, destination, state = state.name(), reason = record.reason, "leg");
             self.show.ledger.write(ShowRecord::Leg(record));
         }
     }

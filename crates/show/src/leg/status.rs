@@ -6,13 +6,13 @@ use std::time::{Duration, Instant};
 use parking_lot::Mutex;
 use waverant_media::MediaTime;
 use waverant_relay::{
-    Leg, LegDestination, LegPolicy, LegRecord, LegState, LineFault, LineMeter, LinePoint, LineQuality, RateMeter,
-    SinkOutput,
+    ChannelName, Leg, LegDestination, LegPolicy, LegRecord, LegState, LineFault, LineMeter, LinePoint, LineQuality,
+    RateMeter, SinkOutput, SpreadMeter,
 };
 use waverant_srt::Statistics;
 
 use crate::clock;
-use crate::lags::LegLags;
+use crate::context::ShowContext;
 
 /// Seconds of the outgoing bitrate that are kept to be drawn.
 const TRACE_LENGTH: usize = 60;
@@ -21,6 +21,7 @@ const TRACE_LENGTH: usize = 60;
 #[derive(Debug)]
 pub struct LegStatus {
     session_id: u64,
+    channel: ChannelName,
     destination_id: u64,
     /// The destination's name.
     pub destination_name: String,
@@ -39,7 +40,7 @@ pub struct LegStatus {
     /// The line of a connection over SRT, while there is one.
     line: Mutex<Option<LineMeter>>,
     /// Those of all legs.
-    lags: Arc<LegLags>,
+    lags: Arc<SpreadMeter>,
 }
 
 /// The line to a destination at one moment.
@@ -77,11 +78,12 @@ pub struct LegSnapshot {
 }
 
 impl LegStatus {
-    pub(super) fn new(session_id: u64, destination: &LegDestination, lags: Arc<LegLags>) -> Self {
-        let now = clock::now();
+    pub(super) fn new(show: &ShowContext, destination: &LegDestination) -> Self {
+        let (now, session_id) = (clock::now(), show.id);
         let seed = u32::try_from((session_id ^ destination.id << 8) & u64::from(u32::MAX)).unwrap_or(1);
         Self {
             session_id,
+            channel: show.channel.clone(),
             destination_id: destination.id,
             destination_name: destination.name.clone(),
             leg: Mutex::new(Leg::new(LegPolicy::default(), now, seed)),
@@ -96,7 +98,7 @@ impl LegStatus {
             note: Mutex::new(None),
             trace: Mutex::default(),
             line: Mutex::default(),
-            lags,
+            lags: show.lags.clone(),
         }
     }
 
@@ -129,8 +131,9 @@ impl LegStatus {
     /// Says where a new connection begins: by how much behind the last packet of the one before; negative if
     /// it repeats some.
     pub(super) fn tell_resumed(&self, step: MediaTime) {
-        let (session, destination, step_ms) = (self.session_id, &self.destination_name, step.millis());
-        tracing::info!(session, destination, step_ms, "the leg goes on at a keyframe");
+        let (session, channel, destination) = (self.session_id, &self.channel, &self.destination_name);
+        let step_ms = step.millis();
+        tracing::info!(session, %channel, destination, step_ms, "the leg goes on at a keyframe");
     }
 
     pub(super) fn set_delay(&self, delay: Duration) {

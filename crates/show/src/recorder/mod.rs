@@ -16,8 +16,8 @@ use tokio::time::sleep;
 use waverant_container::FileFormat;
 use waverant_media::{MediaTime, TrackKind};
 use waverant_relay::{
-    ChannelRules, Cursor, Entry as HubEntry, NameFacts, Origin, Read, ShowRecord, Splitter, TakeDisk, TakeNumbers,
-    TakeRecord, TakeState,
+    ChannelName, ChannelRules, Cursor, Entry as HubEntry, NameFacts, Origin, Read, ShowRecord, Splitter, TakeDisk,
+    TakeNumbers, TakeRecord, TakeState,
 };
 
 pub use desk::{RecorderDesk, RecorderState};
@@ -53,6 +53,11 @@ pub(crate) struct RecorderSetup {
 }
 
 impl RecorderSetup {
+    /// Session and channel, for the log.
+    fn whose(&self) -> (u64, &ChannelName) {
+        (self.show.id, &self.show.channel)
+    }
+
     /// Tells of a change of a take; what `is_kept` goes into the records.
     fn note(&self, take: &TakeRecord, is_kept: bool) {
         self.takes.note(take);
@@ -182,8 +187,8 @@ impl Recorder {
         if let Some(at) = take.last_pts() {
             take.mark(at, &format!("{missed} are missing: the disk was too slow"));
         }
-        let session = self.setup.show.id;
-        tracing::error!(session, missed_frame_count, %missed, "the disk is too slow: the recording has a gap");
+        let (session, channel) = self.setup.whose();
+        tracing::error!(session, %channel, missed_frame_count, %missed, "the disk is too slow: the recording has a gap");
         self.setup.tell(format!("the disk was too slow: {missed} are missing in the recording"));
     }
 
@@ -215,7 +220,7 @@ impl Recorder {
         };
         let take = Take::begin(self.setup.disk.clone(), start).await?;
         self.setup.note(&take.record, true);
-        tracing::info!(session = session_id, take = number, path = take.record.path, "recording");
+        tracing::info!(session = session_id, channel = %channel.name, take = number, path = take.record.path, "recording");
         if matches!(self.setup.desk.state().0, RecorderState::Stopped(_)) {
             self.setup.tell("the recording goes on".to_owned());
         }
@@ -227,7 +232,8 @@ impl Recorder {
     /// Ends the take in order, whatever comes of it.
     async fn end_take(&mut self, reason: &str) {
         if let Err(error) = self.finish_take(reason).await {
-            tracing::error!(session = self.setup.show.id, %error, "the take could not be ended properly");
+            let (session, channel) = self.setup.whose();
+            tracing::error!(session, %channel, %error, "the take could not be ended properly");
             self.setup.tell(format!("a take could not be ended properly: {error}"));
         }
     }
@@ -236,7 +242,8 @@ impl Recorder {
         let Some(mut take) = self.take.take() else { return Ok(()) };
         let ended = take.finish().await;
         take.record.state = if ended.is_ok() { TakeState::Complete } else { TakeState::CutOff };
-        tracing::info!(session = self.setup.show.id, take = take.record.number, reason, "the take is ended");
+        let (session, channel) = self.setup.whose();
+        tracing::info!(session, %channel, take = take.record.number, reason, "the take is ended");
         self.setup.note(&take.record, true);
         ended
     }
@@ -250,7 +257,8 @@ impl Recorder {
         }
         let is_full = error.downcast_ref::<io::Error>().is_some_and(|error| error.kind() == io::ErrorKind::StorageFull);
         let reason = if is_full { format!("the disk is full: {error}") } else { format!("the disk failed: {error}") };
-        tracing::error!(session = self.setup.show.id, reason, "the recording is stopped; it goes on when it can");
+        let (session, channel) = self.setup.whose();
+        tracing::error!(session, %channel, reason, "the recording is stopped; it goes on when it can");
         if self.setup.desk.set_state(RecorderState::Stopped(reason.clone())) {
             self.setup.tell(format!("the recording was stopped: {reason}"));
         }

@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
-use waverant_media::{TrackId, Tracks};
+use waverant_media::{Track, TrackId, TrackKind, Tracks};
 use waverant_relay::{
     Breach, Checkup, Condition, Finding, FindingChange, FindingCode, Growth, IntakeFacts, LegFacts, LegOrder, LegPhase,
-    OnBreach, SessionState, StreamFacts, judge_leg, judge_line, judge_picture, judge_sound, judge_stream,
+    OnBreach, Remedy, SessionState, SinkRules, StreamFacts, judge_leg, judge_line, judge_picture, judge_sound,
+    judge_stream,
 };
 
 use super::{Show, SourceSnapshot};
@@ -20,7 +21,7 @@ use crate::senses::Sensed;
 const RECENT: Duration = Duration::from_secs(60);
 
 /// While nothing comes, what was heard and seen is of the past.
-const HEARD_WITHIN: Duration = Duration::from_secs(1);
+pub(super) const HEARD_WITHIN: Duration = Duration::from_secs(1);
 
 /// Redials are counted for so long.
 const REDIALS_WITHIN: Duration = Duration::from_secs(300);
@@ -118,7 +119,11 @@ impl Desk {
         if source.figures.idle.is_some_and(|idle| idle < HEARD_WITHIN) {
             found.extend(senses(&source.tracks, sensed, loudness));
         }
-        found.extend(source.line_fault.as_ref().map(judge_line));
+        let on_line = source.line_fault.as_ref().map(|fault| {
+            let remedy = fault.latency.map(Remedy::ChannelLatency);
+            judge_line(fault).with_remedy(remedy)
+        });
+        found.extend(on_line);
         let (odd, unfit) = (source.publisher.finding.as_ref(), &source.slate_findings);
         let about = |code: FindingCode, cause: &str| {
             let (cause, advice) = cause.split_once("; ").unwrap_or((cause, code.about().advice));
@@ -137,7 +142,7 @@ impl Desk {
         now: Instant,
         id: u64,
         leg: &LegSnapshot,
-        breaches: &[Breach],
+        (breaches, fitting_track): (&[Breach], Option<TrackId>),
         held: OnBreach,
     ) -> Vec<Condition> {
         let record = &leg.record;
@@ -155,6 +160,7 @@ impl Desk {
             dropped: if is_settled { dropped } else { 0 },
             breaches,
             is_held_back: held == OnBreach::DoNotSend,
+            fitting_track,
             line: leg.line.as_ref().and_then(|line| line.fault.as_ref()),
         })
     }
@@ -190,14 +196,33 @@ fn senses(tracks: &Tracks, sensed: &Sensed, loudness: Option<i8>) -> Vec<Conditi
 
 /// What of a destination's sheet the stream does not keep.
 fn breaches(source: &SourceSnapshot, order: &LegOrder, meant: &Tracks) -> Vec<Breach> {
+    // What is told of pictures is of the first track.
+    let is_first = meant.first(TrackKind::Video).is_none_or(|video| video.id == TrackId::VIDEO);
+    let rate = |track: &Track| source.figures.track(track.id).map_or(0.0, |figures| figures.rate_10s_bps);
     let facts = StreamFacts {
         is_secure: order.destination.is_secure(),
         tracks: (!meant.is_empty()).then_some(meant),
-        bitrate_bps: source.video_bps + source.audio_bps,
-        frame_rate: source.frame_rate,
-        keyframe_spacing: source.keyframe_spacing(),
+        bitrate_bps: meant.iter().map(rate).sum(),
+        frame_rate: if is_first { source.frame_rate } else { 0.0 },
+        keyframe_spacing: source.keyframe_spacing().filter(|_| is_first),
+        has_open_groups: is_first && source.figures.groups.is_open,
     };
     order.limits.check(&facts)
+}
+
+/// A track of pictures that would keep what of the sheet is not kept, if it went alone.
+fn fitting_track(source: &SourceSnapshot, order: &LegOrder, found: &[Breach]) -> Option<TrackId> {
+    if found.is_empty() {
+        return None;
+    }
+    let pictures = source.tracks.iter().filter(|track| track.codec.kind() == TrackKind::Video);
+    let fits = |number: u8| {
+        let rules = SinkRules { video_track: Some(number), ..order.sink.clone() };
+        let left = breaches(source, order, &rules.meant(&source.tracks));
+        left.len() < found.len() && left.iter().all(|left| found.iter().any(|breach| breach.limit == left.limit))
+    };
+    let others = pictures.filter(|track| order.sink.video_track != Some(track.id.place() + 1));
+    others.map(|track| track.id).find(|id| id.place() > 0 && fits(id.place() + 1))
 }
 
 impl Show {
@@ -220,7 +245,9 @@ impl Show {
                 let tracks = meant.iter().map(|track| track.id).collect();
                 desk.sent.insert(order.destination.name.clone(), tracks);
             }
-            conditions.extend(desk.judge_leg(now, *id, &leg.status.snapshot(), &found, order.limits.on_breach));
+            let fitting = fitting_track(source, &order, &found);
+            let judged = desk.judge_leg(now, *id, &leg.status.snapshot(), (&found, fitting), order.limits.on_breach);
+            conditions.extend(judged);
         }
         conditions.extend(desk.judge_records(now, &recorder, gaps));
         for change in desk.checkup.update(now, conditions) {

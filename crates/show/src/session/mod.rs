@@ -12,6 +12,7 @@ mod stage;
 mod stills;
 mod supervise;
 mod surroundings;
+mod timeline;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -31,6 +32,7 @@ pub use seat::Seat;
 pub use snapshot::SourceSnapshot;
 pub use stills::{NoStill, STILL_WIDTHS};
 pub use surroundings::{Registry, ShowEnd, Surroundings};
+pub use timeline::SharedTimeline;
 
 use crate::clock;
 use crate::context::ShowContext;
@@ -44,6 +46,7 @@ use press::Press;
 use seat::SeatState;
 use stage::{Stage, StageDoor};
 use stills::Stills;
+use timeline::TimelineDesk;
 
 /// What a session begins with.
 #[derive(Debug)]
@@ -83,6 +86,7 @@ pub struct Show {
     press: Press,
     checkup: CheckupDesk,
     sensed: Mutex<Sensed>,
+    timeline: TimelineDesk,
 }
 
 impl Show {
@@ -102,6 +106,7 @@ impl Show {
         let (folder, cut) = (surroundings.spool_folder.clone(), surroundings.stopping.child_token());
         let context = ShowContext {
             id,
+            channel: rules.name.clone(),
             began,
             feeds: Arc::new(Feeds::new(HubLimits::default(), began, folder, cut)),
             rates: stage.clone(),
@@ -125,6 +130,7 @@ impl Show {
             press: Press::default(),
             checkup: CheckupDesk::default(),
             sensed: Mutex::default(),
+            timeline: TimelineDesk::default(),
         });
         show.follow_orders(&orders);
         surroundings.tasks.spawn(supervise::run(show.clone(), surroundings.clone()));

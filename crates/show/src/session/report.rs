@@ -1,9 +1,9 @@
 use std::time::{Duration, Instant};
 
-use waverant_media::TrackKind;
-use waverant_relay::SourceCounters;
+use waverant_media::{Track, TrackKind};
+use waverant_relay::{SoundFigures, SourceCounters};
 
-use super::{Show, ShownFinding};
+use super::{Show, ShownFinding, SourceSnapshot};
 use crate::clock;
 use crate::events::ShowEvent;
 use crate::leg::LegSnapshot;
@@ -20,6 +20,8 @@ pub struct ShowReport {
     pub loss_count: u32,
     /// What was wrong with the incoming stream, counted.
     pub counters: SourceCounters,
+    /// The tracks of sound, with what was heard of them, or why nothing was.
+    pub sounds: Vec<(Track, Option<Result<SoundFigures, String>>)>,
     /// What was wrong or odd.
     pub findings: Vec<ShownFinding>,
     /// How much more there was.
@@ -75,6 +77,7 @@ impl Show {
             stream: format!("{}{}", source.tracks, size.unwrap_or_default()),
             loss_count: source.loss_count,
             counters: source.counters,
+            sounds: self.heard_of(&source),
             findings,
             more_finding_count,
             began: self.context.began,
@@ -82,6 +85,14 @@ impl Show {
             events,
             more_event_count,
         }
+    }
+}
+
+impl Show {
+    fn heard_of(&self, source: &SourceSnapshot) -> Vec<(Track, Option<Result<SoundFigures, String>>)> {
+        let sensed = self.sensed();
+        let sounds = source.tracks.iter().filter(|track| track.codec.kind() == TrackKind::Audio);
+        sounds.map(|track| (track.clone(), sensed.sounds.get(&track.id).cloned())).collect()
     }
 }
 

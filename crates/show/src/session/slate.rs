@@ -83,7 +83,7 @@ pub(super) async fn run(show: Arc<Show>, shelf: Arc<dyn SlateSource>, codec: Cod
 /// Plays the slate while it is on air, and until another one is wanted.
 async fn play(show: &Show, shelf: &dyn SlateSource, wanted: &Wanted, slate: &Slate) {
     let Some(start) = show.stage.lock().program().begin_slate(clock::now()) else { return };
-    tracing::info!(session = show.id(), "the slate is on");
+    tracing::info!(session = show.id(), channel = %show.channel.name, "the slate is on");
     show.context.events.note("the slate is shown".to_owned());
     let mut number = 0;
     loop {

@@ -209,7 +209,7 @@ impl Show {
             OnAir::Slate => self.context.events.note(format!("`{label}` is on air again; the slate is off")),
             OnAir::Nobody => {}
         }
-        tracing::info!(session = self.id(), key = label, %peer, ?from, "on the program");
+        tracing::info!(session = self.id(), channel = %self.channel.name, key = label, %peer, ?from, "on the program");
         stage.dismiss(dismissed, &label, peer);
         self.stage.changed.notify_one();
     }

@@ -35,10 +35,10 @@ pub(super) async fn run(show: Arc<Show>, surroundings: Surroundings) {
     // without orders would end before it has sent the last packets.
     let tasks: Vec<JoinHandle<()>> = show.legs.lock().values_mut().filter_map(|leg| leg.task.take()).collect();
     for task in tasks {
-        finish(task, patience).await;
+        finish(&show, task, patience).await;
     }
     if let Some(recorder) = recorder {
-        finish(recorder, FINISH_TIMEOUT).await;
+        finish(&show, recorder, FINISH_TIMEOUT).await;
         show.leave_open_takes();
     }
     surroundings.registry.forget(&show);
@@ -49,7 +49,8 @@ pub(super) async fn run(show: Arc<Show>, surroundings: Surroundings) {
     let reason = reason.unwrap_or_else(|| "the publisher was lost and did not return in time".to_owned());
     tracing::info!(session = show.id(), channel = %show.channel.name, reason, "over");
     let (id, ended_at, report) = (show.id(), OffsetDateTime::now_utc(), show.report());
-    surroundings.registry.ended(ShowEnd { id, ended_at, reason, loss_count, report });
+    let (started_at, timeline) = (show.started_at, show.timeline().clone());
+    surroundings.registry.ended(ShowEnd { id, started_at, ended_at, reason, loss_count, report, timeline });
     show.legs.lock().clear();
 }
 
@@ -94,6 +95,7 @@ async fn wait_for_the_end(show: &Arc<Show>, surroundings: &Surroundings) {
             _ = ticks.tick() => {
                 let source = show.source_snapshot();
                 show.check_up(&source);
+                show.note_figures(&source);
                 show.fit_hub(source.keyframe_spacing());
             }
             () = surroundings.stopping.cancelled() => show.end("the server is stopping"),
@@ -108,9 +110,9 @@ async fn sleep_until(deadline: Option<Instant>) {
     }
 }
 
-async fn finish(mut task: JoinHandle<()>, patience: Duration) {
+async fn finish(show: &Show, mut task: JoinHandle<()>, patience: Duration) {
     if timeout(patience, &mut task).await.is_err() {
-        tracing::warn!("a part of the session did not finish in time and was stopped");
+        tracing::warn!(session = show.id(), channel = %show.channel.name, "a part of the session did not finish in time and was stopped");
         task.abort();
     }
 }

@@ -6,11 +6,11 @@ use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use waverant_codec::CodecPool;
-use waverant_relay::{SlateSource, TakeDisk, TakeNumbers};
+use waverant_relay::{SlateSource, SpreadMeter, TakeDisk, TakeNumbers};
 
-use super::{Show, ShowReport};
+use super::{SharedTimeline, Show, ShowReport};
 use crate::context::Ledger;
-use crate::lags::LegLags;
+
 use crate::leg::Dialer;
 use crate::senses::CheckupBudget;
 
@@ -28,7 +28,9 @@ pub trait Registry: Debug + Send + Sync {
 pub struct ShowEnd {
     /// The session's number.
     pub id: u64,
-    /// When.
+    /// When it began.
+    pub started_at: OffsetDateTime,
+    /// When it ended.
     pub ended_at: OffsetDateTime,
     /// Why, in words.
     pub reason: String,
@@ -36,6 +38,8 @@ pub struct ShowEnd {
     pub loss_count: u32,
     /// What is known of the show.
     pub report: ShowReport,
+    /// Its figures over time.
+    pub timeline: SharedTimeline,
 }
 
 /// What shows work with.
@@ -56,7 +60,7 @@ pub struct Surroundings {
     /// What hearing and seeing shows may take of the processor.
     pub checkup: Arc<CheckupBudget>,
     /// How far legs are behind.
-    pub lags: Arc<LegLags>,
+    pub lags: Arc<SpreadMeter>,
     /// Who makes connections to platforms.
     pub dialer: Arc<dyn Dialer>,
     /// Where what is sent later waits.

@@ -16,7 +16,7 @@ use waverant_rtmp::{Limits, ServerConfig};
 
 use driver::Driver;
 use waverant_house::House;
-use waverant_net::{Place, Places, ServerTls, UNACKNOWLEDGED_LIMIT, Wire, caller_of, give_up_after};
+use waverant_net::{Announcers, Place, Places, ServerTls, UNACKNOWLEDGED_LIMIT, Wire, caller_of, give_up_after};
 
 /// The path part of the address for encoders with user name and password.
 pub const GUARDED_APP: &str = "door";
@@ -52,21 +52,46 @@ impl RtmpDoor {
         Arc::new(Self { house, settings, places, seed: AtomicU64::new(0x9e37_79b9_7f4a_7c15) })
     }
 
-    /// Takes connections until the service stops; over TLS if there is a certificate.
-    pub async fn listen(self: Arc<Self>, listener: TcpListener, tls: Option<Arc<ServerTls>>) {
+    /// Takes connections until the service stops; over TLS if there is a certificate. Callers of proxies that announce
+    /// them are who those say.
+    pub async fn listen(
+        self: Arc<Self>,
+        listener: TcpListener,
+        tls: Option<Arc<ServerTls>>,
+        announcers: Option<Announcers>,
+    ) {
         loop {
             let accepted = tokio::select! {
                 accepted = listener.accept() => accepted,
                 () = self.house.stopping().cancelled() => return,
             };
             match accepted {
-                Ok((stream, peer)) => self.take(stream, peer, tls.clone()),
+                Ok((stream, peer)) => match announcers.clone().filter(|announcers| announcers.has(peer.ip())) {
+                    Some(announcers) => self.take_announced(stream, peer, tls.clone(), announcers),
+                    None => self.take(stream, peer, tls.clone()),
+                },
                 Err(error) => {
                     tracing::warn!(%error, "a connection could not be accepted");
                     sleep(ACCEPT_PAUSE).await;
                 }
             }
         }
+    }
+
+    fn take_announced(
+        self: &Arc<Self>,
+        mut stream: TcpStream,
+        peer: SocketAddr,
+        tls: Option<Arc<ServerTls>>,
+        announcers: Announcers,
+    ) {
+        let door = self.clone();
+        self.house.tasks().spawn(async move {
+            match announcers.caller(&mut stream, peer).await {
+                Ok(caller) => door.take(stream, caller.address, tls),
+                Err(error) => door.turn_away(peer, TurnAwayReason::NotUnderstood, Some(error.to_string())),
+            }
+        });
     }
 
     fn take(&self, stream: TcpStream, peer: SocketAddr, tls: Option<Arc<ServerTls>>) {

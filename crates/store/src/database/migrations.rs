@@ -27,6 +27,13 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (15, "ways of watching", include_str!("../../migrations/0015_ways_of_watching.sql")),
     (16, "shows in depots", include_str!("../../migrations/0016_shows_in_depots.sql")),
     (17, "loudness", include_str!("../../migrations/0017_loudness.sql")),
+    (18, "figures", include_str!("../../migrations/0018_figures.sql")),
+    (19, "video tracks", include_str!("../../migrations/0019_video_tracks.sql")),
+    (20, "sign ins", include_str!("../../migrations/0020_sign_ins.sql")),
+    (21, "people", include_str!("../../migrations/0021_people.sql")),
+    (22, "grants", include_str!("../../migrations/0022_grants.sql")),
+    (23, "acts", include_str!("../../migrations/0023_acts.sql")),
+    (24, "second_factors", include_str!("../../migrations/0024_second_factors.sql")),
 ];
 
 #[derive(Debug)]

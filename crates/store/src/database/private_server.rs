@@ -171,8 +171,14 @@ impl PrivateServer {
 
     /// The address of the database `name` on this server; it holds the password.
     pub fn url(&self, name: &str) -> String {
-        let socket: String = self.socket.as_os_str().as_encoded_bytes().iter().map(percent_encoded).collect();
-        format!("mysql://waverant:{}@localhost/{name}?socket={socket}", self.password.reveal())
+        url_of(&self.socket, &self.password, name)
+    }
+
+    /// The address of the database `name` on the server that another process runs in `folder`; none if there is none.
+    pub fn running(folder: &Path, name: &str) -> Option<String> {
+        let socket = socket_path(folder).ok().filter(|socket| greets(socket))?;
+        let password = fs::read_to_string(folder.join("password")).ok()?;
+        Some(url_of(&socket, &Secret::new(password.trim()), name))
     }
 
     /// The server's process number.
@@ -326,6 +332,11 @@ fn user_option() -> Option<&'static str> {
 /// shares its temporary folder.
 fn temporary_folder(folder: &Path) -> PathBuf {
     folder.join("tmp")
+}
+
+fn url_of(socket: &Path, password: &Secret, name: &str) -> String {
+    let socket: String = socket.as_os_str().as_encoded_bytes().iter().map(percent_encoded).collect();
+    format!("mysql://waverant:{}@localhost/{name}?socket={socket}", password.reveal())
 }
 
 /// One byte of a path as it stands in an address.

@@ -38,6 +38,8 @@ pub struct DestinationSettings {
     pub audio_pick: Option<String>,
     /// True if it gets no sound when there is no such track; else the first.
     pub or_no_audio: bool,
+    /// The track of pictures that it gets, counted from 1; none for all that it takes.
+    pub video_track: Option<u8>,
     /// What it asks for over SRT.
     pub srt: SrtTerms,
 }
@@ -84,6 +86,7 @@ impl Store {
                 limits_sheet: row.try_get("limits_sheet")?,
                 audio_pick: row.try_get("audio_pick")?,
                 or_no_audio: row.try_get::<&str, _>("audio_otherwise")? == "none",
+                video_track: row.try_get("video_track")?,
                 srt: self.srt_terms_from(row)?,
             },
             key: self.keychain.unseal(&sealed)?,
@@ -104,6 +107,7 @@ impl Store {
             .bind(&settings.limits_sheet)
             .bind(&settings.audio_pick)
             .bind(otherwise_column(settings.or_no_audio))
+            .bind(settings.video_track)
             .bind(settings.srt.latency_ms)
             .bind(self.seal_passphrase(&settings.srt)?))
     }
@@ -141,8 +145,8 @@ impl Store {
     ) -> Result<Destination, StoreError> {
         let added = sqlx::query(
             "INSERT INTO destinations (name, address, authority, batch_ms, limits_sheet, audio_pick, \
-             audio_otherwise, srt_latency_ms, sealed_passphrase, sealed_key, created_at) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+             audio_otherwise, video_track, srt_latency_ms, sealed_passphrase, sealed_key, created_at) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         );
         self.bind_settings(added.bind(name), settings)?
             .bind(self.keychain.seal(key)?)
@@ -166,7 +170,7 @@ impl Store {
         let sealed = key.map(|key| self.keychain.seal(key)).transpose()?;
         let changed = sqlx::query(
             "UPDATE destinations SET address = ?, authority = ?, batch_ms = ?, limits_sheet = ?, audio_pick = ?, \
-             audio_otherwise = ?, srt_latency_ms = ?, sealed_passphrase = ?, sealed_key = COALESCE(?, sealed_key) \
+             audio_otherwise = ?, video_track = ?, srt_latency_ms = ?, sealed_passphrase = ?, sealed_key = COALESCE(?, sealed_key) \
              WHERE name = ?",
         );
         let id = self.destination(name).await?.id;

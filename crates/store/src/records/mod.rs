@@ -1,14 +1,20 @@
 //! One file per kind of record: the type and its queries.
 
+mod acts;
 mod channels;
 mod depots;
 mod destinations;
+mod figures;
 mod keys;
 mod numbers;
+mod people;
 mod recording;
+mod rekey;
+mod second_factors;
 mod sessions;
 mod takes;
 mod takes_due;
+mod tokens;
 mod turned_away;
 mod users;
 mod versions;
@@ -16,19 +22,24 @@ mod viewer_minutes;
 mod viewing;
 mod viewing_links;
 
-use sqlx::Row;
 use sqlx::mysql::MySqlRow;
+use sqlx::{MySql, QueryBuilder, Row};
 use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
 
+pub use acts::{ActFilter, ActRecord};
 pub use channels::{Channel, ChannelSettings, SrtTerms};
 pub use depots::{CopyRecord, CopyState, CopyUpload, Depot};
 pub use destinations::{ChannelDestination, Destination, DestinationSettings, Sending};
+pub use figures::{FigureBlock, MACHINE};
 pub use keys::{KeyPassword, NewStreamKey, StreamKey};
+pub use people::Person;
 pub use recording::RecordingSettings;
+pub use second_factors::SecondFactor;
 pub use sessions::{SessionFilter, SessionRecord, Unfinished};
 pub use takes::{StoredTake, TakeCard, TakeChange, TakeFilter};
+pub use tokens::{CONSOLE, NewToken, TokenHolder, TokenRecord, TokenUse};
 pub use turned_away::{TurnedAway, TurnedAwayRecord};
-pub use users::{TokenHolder, TokenRecord, User};
+pub use users::User;
 pub use viewer_minutes::ViewerMinute;
 pub use viewing_links::NewViewingLink;
 
@@ -51,6 +62,15 @@ fn to_column(time: OffsetDateTime) -> PrimitiveDateTime {
 /// Question marks for so many values of a list; a list of none matches nothing.
 fn places(count: usize) -> String {
     if count == 0 { "NULL".to_owned() } else { vec!["?"; count].join(", ") }
+}
+
+/// Numbers in brackets; a list of none matches nothing.
+fn push_list(query: &mut QueryBuilder<MySql>, numbers: &[u64]) {
+    query.push("(NULL");
+    for number in numbers {
+        query.push(", ").push_bind(*number);
+    }
+    query.push(")");
 }
 
 /// Cuts text to what a column holds.

@@ -1,11 +1,12 @@
+use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
 
-use sqlx::Row;
 use sqlx::mysql::MySqlRow;
+use sqlx::{MySql, QueryBuilder, Row};
 use time::OffsetDateTime;
 use waverant_relay::{LegPhase, LegRecord, NewSession, SessionEnd};
 
-use super::{fitted, optional_time_in, time_in, to_column};
+use super::{fitted, optional_time_in, push_list, time_in, to_column};
 use crate::{Store, StoreError};
 
 /// So many of the sessions that began last tell from where publishers come.
@@ -29,6 +30,8 @@ pub struct SessionRecord {
 pub struct SessionFilter {
     /// Only of this channel.
     pub channel_name: Option<String>,
+    /// Only of these channels; of all if there are none given.
+    pub channels: Option<Vec<u64>>,
     /// Only with a smaller number than this.
     pub before: Option<u64>,
     /// At most so many.
@@ -140,18 +143,62 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn sessions(&self, filter: &SessionFilter) -> Result<Vec<SessionRecord>, StoreError> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT * FROM sessions WHERE TRUE");
+        if let Some(name) = &filter.channel_name {
+            query.push(" AND channel_name = ").push_bind(name);
+        }
+        if let Some(channels) = &filter.channels {
+            push_list(query.push(" AND channel_id IN "), channels);
+        }
+        if let Some(before) = filter.before {
+            query.push(" AND id < ").push_bind(before);
+        }
+        query.push(" ORDER BY id DESC LIMIT ").push_bind(filter.limit);
+        let rows = query.build().fetch_all(&self.pool).await?;
+        rows.iter().map(from_row).collect()
+    }
+
+    /// The channels of sessions, by the sessions' numbers.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn channels_of_sessions(&self, ids: &[u64]) -> Result<HashMap<u64, u64>, StoreError> {
+        let mut query: QueryBuilder<MySql> = QueryBuilder::new("SELECT id, channel_id FROM sessions WHERE id IN ");
+        push_list(&mut query, ids);
+        let rows = query.build().fetch_all(&self.pool).await?;
+        let read = |row: &MySqlRow| Ok((row.try_get("id")?, row.try_get("channel_id")?));
+        rows.iter().map(read).collect()
+    }
+
+    /// Sessions of a channel that went on within a range of time, the first first: those that began in it, and of those
+    /// before the last ones, since hardly two are on a channel at once.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn sessions_within(
+        &self,
+        channel_name: &str,
+        from: OffsetDateTime,
+        until: OffsetDateTime,
+        limit: u32,
+    ) -> Result<Vec<SessionRecord>, StoreError> {
         let rows = sqlx::query(
-            "SELECT * FROM sessions WHERE (? IS NULL OR channel_name = ?) AND (? IS NULL OR id < ?) \
-             ORDER BY id DESC LIMIT ?",
+            "(SELECT * FROM sessions WHERE channel_name = ? AND started_at < ? ORDER BY started_at DESC LIMIT 3) \
+             UNION ALL \
+             (SELECT * FROM sessions WHERE channel_name = ? AND started_at >= ? AND started_at < ? \
+              ORDER BY started_at LIMIT ?) ORDER BY id",
         )
-        .bind(&filter.channel_name)
-        .bind(&filter.channel_name)
-        .bind(filter.before)
-        .bind(filter.before)
-        .bind(filter.limit)
+        .bind(channel_name)
+        .bind(to_column(from))
+        .bind(channel_name)
+        .bind(to_column(from))
+        .bind(to_column(until))
+        .bind(limit)
         .fetch_all(&self.pool)
         .await?;
-        rows.iter().map(from_row).collect()
+        let sessions = rows.iter().map(from_row);
+        let lasts = |session: &SessionRecord| session.ended_at.is_none_or(|ended| ended > from);
+        sessions.filter(|session| session.as_ref().map_or(true, lasts)).collect()
     }
 
     /// The session with this number.

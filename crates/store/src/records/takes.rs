@@ -3,7 +3,7 @@ use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row};
 use time::OffsetDateTime;
 use waverant_relay::{TakeRecord, TakeState};
 
-use super::{fitted, optional_time_in, time_in, to_column};
+use super::{fitted, optional_time_in, push_list, time_in, to_column};
 use crate::{CopyState, Store, StoreError};
 
 /// Longer texts are cut.
@@ -44,6 +44,8 @@ pub struct StoredTake {
 pub struct TakeFilter {
     /// Only of this channel.
     pub channel_name: Option<String>,
+    /// Only of these channels; of all if there are none given.
+    pub channels: Option<Vec<u64>>,
     /// Only those that began at this time or later.
     pub from: Option<OffsetDateTime>,
     /// Only those that began before this time.
@@ -170,6 +172,11 @@ impl Store {
         query.push(if filter.removed { "IS NOT NULL" } else { "IS NULL" });
         if let Some(name) = &filter.channel_name {
             query.push(" AND channel_name = ").push_bind(name);
+        }
+        if let Some(channels) = &filter.channels {
+            query.push(" AND session_id IN (SELECT id FROM sessions WHERE channel_id IN ");
+            push_list(&mut query, channels);
+            query.push(")");
         }
         if let Some(from) = filter.from {
             query.push(" AND takes.started_at >= ").push_bind(to_column(from));

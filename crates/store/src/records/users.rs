@@ -1,11 +1,10 @@
-use sqlx::Row;
 use sqlx::mysql::MySqlRow;
+use sqlx::{AssertSqlSafe, Row};
 use time::OffsetDateTime;
-use waverant_relay::Secret;
+use waverant_relay::{Grants, Role, Secret};
 
-use super::{fitted, optional_time_in, time_in, to_column};
-use crate::secrets::new_token;
-use crate::{Store, StoreError};
+use super::to_column;
+use crate::{Store, StoreError, Turn};
 
 /// Stands in for the hash of a user who does not exist, so that an unknown name takes as long as
 /// a wrong password.
@@ -18,30 +17,32 @@ pub struct User {
     pub id: u64,
     /// The name to sign in with.
     pub name: String,
+    /// What the user may do, and where.
+    pub grants: Grants,
+    /// True if a password alone does not open the house to the user.
+    pub has_second_factor: bool,
 }
 
-/// A token as it is kept: not the token itself.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct TokenRecord {
-    /// Its number.
-    pub id: u64,
-    /// Who or what has it.
-    pub label: String,
-    /// When it was made.
-    pub created_at: OffsetDateTime,
-    /// When it ends.
-    pub expires_at: Option<OffsetDateTime>,
+/// The columns of [`user_from`].
+pub(super) const USER: &str = "users.id, users.name, users.role, \
+    (SELECT GROUP_CONCAT(channel_id, ':', role) FROM channel_roles WHERE user_id = users.id) AS channel_roles, \
+    EXISTS (SELECT * FROM second_factors WHERE user_id = users.id AND since IS NOT NULL) AS has_second_factor";
+
+/// A user as [`USER`] tells it.
+pub(super) fn user_from(row: &MySqlRow) -> Result<User, StoreError> {
+    let house: Option<String> = row.try_get("role")?;
+    let channels: Option<String> = row.try_get("channel_roles")?;
+    let channels = channels.unwrap_or_default();
+    let channels = channels.split(',').filter_map(|pair| pair.split_once(':'));
+    let channels = channels.filter_map(|(channel, word)| Some((channel.parse().ok()?, role_of(word))));
+    let grants = Grants::new(house.as_deref().map(role_of), channels);
+    let has_second_factor: i64 = row.try_get("has_second_factor")?;
+    Ok(User { id: row.try_get("id")?, name: row.try_get("name")?, grants, has_second_factor: has_second_factor != 0 })
 }
 
-/// Who holds a token.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct TokenHolder {
-    /// The person to whom it belongs.
-    pub user: User,
-    /// Who or what has it.
-    pub label: String,
-    /// When it ends; none if it does not by itself.
-    pub expires_at: Option<OffsetDateTime>,
+/// A role that a newer version knew is taken for the least.
+pub(super) fn role_of(word: &str) -> Role {
+    Role::from_word(word).unwrap_or(Role::Observer)
 }
 
 impl Store {
@@ -54,20 +55,26 @@ impl Store {
         Ok(count == 0)
     }
 
-    /// Adds a user.
+    /// Adds an administrator.
     ///
     /// # Errors
     /// [`StoreError::NameTaken`], or if the database does not answer.
     pub async fn add_user(&self, name: &str, password: &Secret, now: OffsetDateTime) -> Result<User, StoreError> {
         let hash = self.hasher.hash(password.clone()).await?;
-        let added = sqlx::query("INSERT INTO users (name, password_hash, created_at) VALUES (?, ?, ?)")
+        let added = sqlx::query("INSERT INTO users (name, role, password_hash, created_at) VALUES (?, ?, ?, ?)")
             .bind(name)
+            .bind(Role::Administrator.word())
             .bind(hash)
             .bind(to_column(now))
             .execute(&self.pool)
             .await
             .map_err(StoreError::name_taken(name))?;
-        Ok(User { id: added.last_insert_id(), name: name.to_owned() })
+        Ok(User {
+            id: added.last_insert_id(),
+            name: name.to_owned(),
+            grants: Grants::new(Some(Role::Administrator), []),
+            has_second_factor: false,
+        })
     }
 
     /// Adds the first user; none if somebody was added before.
@@ -82,15 +89,21 @@ impl Store {
     ) -> Result<Option<User>, StoreError> {
         let hash = self.hasher.hash(password.clone()).await?;
         let added = sqlx::query(
-            "INSERT INTO users (name, password_hash, created_at) SELECT ?, ?, ? FROM DUAL \
+            "INSERT INTO users (name, role, password_hash, created_at) SELECT ?, ?, ?, ? FROM DUAL \
              WHERE NOT EXISTS (SELECT * FROM users)",
         )
         .bind(name)
+        .bind(Role::Administrator.word())
         .bind(hash)
         .bind(to_column(now))
         .execute(&self.pool)
         .await?;
-        let user = User { id: added.last_insert_id(), name: name.to_owned() };
+        let user = User {
+            id: added.last_insert_id(),
+            name: name.to_owned(),
+            grants: Grants::new(Some(Role::Administrator), []),
+            has_second_factor: false,
+        };
         Ok((added.rows_affected() == 1).then_some(user))
     }
 
@@ -98,115 +111,77 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn sign_in(&self, name: &str, password: &Secret) -> Result<Option<User>, StoreError> {
-        let row = sqlx::query("SELECT id, name, password_hash FROM users WHERE name = ?")
+    pub async fn sign_in(&self, name: &str, password: &Secret, turn: Turn) -> Result<Option<User>, StoreError> {
+        // What takes longer the more there is to be told comes afterwards.
+        let known: Option<String> = sqlx::query_scalar("SELECT password_hash FROM users WHERE name = ?")
             .bind(name)
             .fetch_optional(&self.pool)
             .await?;
-        let hash: String = row.as_ref().map_or(Ok(NO_USER.to_owned()), |row| row.try_get("password_hash"))?;
-        let fits = self.hasher.verify(password.clone(), hash).await?;
-        match row {
-            Some(row) if fits => Ok(Some(User { id: row.try_get("id")?, name: row.try_get("name")? })),
-            _ => Ok(None),
+        // Who was invited and did not come yet has none, and takes as long.
+        let hash = known.filter(|hash| !hash.is_empty()).unwrap_or_else(|| NO_USER.to_owned());
+        if !self.hasher.verify(password.clone(), hash.clone(), turn).await? {
+            return Ok(None);
         }
-    }
-
-    /// Makes a token for a user; it is not kept and cannot be shown again.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database does not answer.
-    pub async fn add_token(
-        &self,
-        user: &User,
-        label: &str,
-        now: OffsetDateTime,
-        expires_at: Option<OffsetDateTime>,
-    ) -> Result<Secret, StoreError> {
-        let token = new_token();
-        sqlx::query("DELETE FROM tokens WHERE expires_at < ?").bind(to_column(now)).execute(&self.pool).await?;
-        sqlx::query("INSERT INTO tokens (user_id, label, digest, created_at, expires_at) VALUES (?, ?, ?, ?, ?)")
-            .bind(user.id)
-            .bind(fitted(label, 96))
-            .bind(&self.keychain.digest(token.reveal())[..])
-            .bind(to_column(now))
-            .bind(expires_at.map(to_column))
-            .execute(&self.pool)
+        let row = sqlx::query(AssertSqlSafe(format!("SELECT {USER} FROM users WHERE name = ? AND password_hash = ?")))
+            .bind(name)
+            .bind(hash)
+            .fetch_optional(&self.pool)
             .await?;
-        Ok(token)
+        row.as_ref().map(user_from).transpose()
     }
 
-    /// Who holds a token, if it is valid at `now`.
+    /// True if this is the password of a user.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn token_holder(&self, token: &str, now: OffsetDateTime) -> Result<Option<TokenHolder>, StoreError> {
-        let row = sqlx::query(
-            "SELECT users.id, users.name, label, expires_at FROM tokens JOIN users ON users.id = tokens.user_id \
-             WHERE digest = ? AND (expires_at IS NULL OR expires_at > ?)",
-        )
-        .bind(&self.keychain.digest(token)[..])
-        .bind(to_column(now))
-        .fetch_optional(&self.pool)
-        .await?;
-        let read = |row: MySqlRow| {
-            Ok(TokenHolder {
-                user: User { id: row.try_get("id")?, name: row.try_get("name")? },
-                label: row.try_get("label")?,
-                expires_at: optional_time_in(&row, "expires_at")?,
-            })
-        };
-        row.map(read).transpose()
-    }
-
-    /// The tokens of a user that are valid at `now`, the newest first.
-    ///
-    /// # Errors
-    /// [`StoreError`] if the database does not answer.
-    pub async fn tokens_of(&self, user_id: u64, now: OffsetDateTime) -> Result<Vec<TokenRecord>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT id, label, created_at, expires_at FROM tokens \
-             WHERE user_id = ? AND (expires_at IS NULL OR expires_at > ?) ORDER BY id DESC",
-        )
-        .bind(user_id)
-        .bind(to_column(now))
-        .fetch_all(&self.pool)
-        .await?;
-        let read = |row: &MySqlRow| {
-            Ok(TokenRecord {
-                id: row.try_get("id")?,
-                label: row.try_get("label")?,
-                created_at: time_in(row, "created_at")?,
-                expires_at: optional_time_in(row, "expires_at")?,
-            })
-        };
-        rows.iter().map(read).collect()
-    }
-
-    /// Makes a token of a user worthless, by its number.
-    ///
-    /// # Errors
-    /// [`StoreError::NotFound`] if the user has none such, or if the database does not answer.
-    pub async fn withdraw_token(&self, user_id: u64, id: u64) -> Result<(), StoreError> {
-        let done = sqlx::query("DELETE FROM tokens WHERE user_id = ? AND id = ?")
+    pub async fn is_password_of(&self, user_id: u64, password: &Secret) -> Result<bool, StoreError> {
+        let known: Option<String> = sqlx::query_scalar("SELECT password_hash FROM users WHERE id = ?")
             .bind(user_id)
-            .bind(id)
-            .execute(&self.pool)
+            .fetch_optional(&self.pool)
             .await?;
-        match done.rows_affected() {
-            0 => Err(StoreError::NotFound { kind: "token", name: id.to_string() }),
-            _ => Ok(()),
+        match known {
+            Some(known) => self.hasher.verify(password.clone(), known, Turn::First).await,
+            None => Ok(false),
         }
     }
 
-    /// Makes a token worthless.
+    /// Changes a password, if `present` is the one that there is, and makes all tokens of the user worthless but the one
+    /// with number `kept`. False if it is not.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn remove_token(&self, token: &str) -> Result<(), StoreError> {
-        sqlx::query("DELETE FROM tokens WHERE digest = ?")
-            .bind(&self.keychain.digest(token)[..])
-            .execute(&self.pool)
+    pub async fn change_password(
+        &self,
+        user_id: u64,
+        (present, wanted): (&Secret, &Secret),
+        kept: u64,
+    ) -> Result<bool, StoreError> {
+        let known: Option<String> = sqlx::query_scalar("SELECT password_hash FROM users WHERE id = ?")
+            .bind(user_id)
+            .fetch_optional(&self.pool)
             .await?;
-        Ok(())
+        let Some(known) = known else { return Ok(false) };
+        if !self.hasher.verify(present.clone(), known.clone(), Turn::First).await? {
+            return Ok(false);
+        }
+        let hash = self.hasher.hash(wanted.clone()).await?;
+        let mut transaction = self.pool.begin().await?;
+        // Of two changes at once the second finds that its present password is none any more.
+        let changed = sqlx::query("UPDATE users SET password_hash = ? WHERE id = ? AND password_hash = ?")
+            .bind(hash)
+            .bind(user_id)
+            .bind(known)
+            .execute(&mut *transaction)
+            .await?;
+        if changed.rows_affected() == 0 {
+            return Ok(false);
+        }
+        sqlx::query("DELETE FROM tokens WHERE user_id = ? AND id <> ?")
+            .bind(user_id)
+            .bind(kept)
+            .execute(&mut *transaction)
+            .await?;
+        transaction.commit().await?;
+        Ok(true)
     }
 }

@@ -9,6 +9,7 @@ use hmac::{Hmac, Mac};
 use rand::RngExt;
 use sha2::Sha256;
 use thiserror::Error;
+use zeroize::Zeroizing;
 
 use super::made::{salt_like, signature};
 use waverant_relay::Secret;
@@ -17,6 +18,9 @@ use crate::StoreError;
 
 /// Name of the file in the state folder.
 const FILE_NAME: &str = "secrets.key";
+
+/// Name of the file that is to follow it.
+const SUCCESSOR_NAME: &str = "secrets.key.next";
 
 const KEY_LENGTH: usize = 32;
 const NONCE_LENGTH: usize = 24;
@@ -49,8 +53,9 @@ pub enum KeyFileError {
 /// XChaCha20-Poly1305.
 #[derive(Clone)]
 pub struct Keychain {
-    digest_key: [u8; KEY_LENGTH],
-    signing_key: [u8; KEY_LENGTH],
+    fingerprint: [u8; 32],
+    digest_key: Zeroizing<[u8; KEY_LENGTH]>,
+    signing_key: Zeroizing<[u8; KEY_LENGTH]>,
     cipher: XChaCha20Poly1305,
 }
 
@@ -66,22 +71,63 @@ impl Keychain {
     /// # Errors
     /// [`KeyFileError`] if the file cannot be read, made, or is damaged.
     pub fn open(state_folder: &Path) -> Result<Self, KeyFileError> {
-        let path = state_folder.join(FILE_NAME);
-        let failed = |source| KeyFileError::Io { path: path.clone(), source };
-        let text = match fs::read_to_string(&path) {
-            Ok(text) => text,
-            Err(error) if error.kind() == ErrorKind::NotFound => make_file(&path).map_err(failed)?,
-            Err(error) => return Err(failed(error)),
-        };
-        let master = decode_hex(text.trim()).ok_or(KeyFileError::Damaged { path: path.clone() })?;
-        Ok(Self::from_master(&master))
+        Self::read_or_make(&state_folder.join(FILE_NAME), None)
     }
 
-    fn from_master(master: &[u8; KEY_LENGTH]) -> Self {
-        let digest_key = keyed_hash(master, &[b"recognise"]);
-        let seal_key = keyed_hash(master, &[b"seal"]);
-        let signing_key = keyed_hash(master, &[b"sign"]);
-        Self { digest_key, signing_key, cipher: XChaCha20Poly1305::new(&Key::from(seal_key)) }
+    /// The keychain that is to follow this one, from a file beside the other, which is made if there is none: everything
+    /// is sealed anew under it. What is only recognised stays as it is: nobody could make those digests anew.
+    ///
+    /// # Errors
+    /// [`KeyFileError`] if the file cannot be read, made, or is damaged.
+    pub fn successor(&self, state_folder: &Path) -> Result<Self, KeyFileError> {
+        Self::read_or_make(&state_folder.join(SUCCESSOR_NAME), Some(&self.digest_key))
+    }
+
+    /// The successor that an interrupted change of the key left, if it did.
+    ///
+    /// # Errors
+    /// [`KeyFileError`] if the file cannot be read, or is damaged.
+    pub fn begun_successor(state_folder: &Path) -> Result<Option<Self>, KeyFileError> {
+        let path = state_folder.join(SUCCESSOR_NAME);
+        if path.exists() { Self::read_or_make(&path, None).map(Some) } else { Ok(None) }
+    }
+
+    /// Puts the successor's file in the place of the other, which is gone then.
+    ///
+    /// # Errors
+    /// [`KeyFileError`] if it cannot be moved.
+    pub fn install_successor(state_folder: &Path) -> Result<(), KeyFileError> {
+        let path = state_folder.join(FILE_NAME);
+        let moved = fs::rename(state_folder.join(SUCCESSOR_NAME), &path);
+        let kept = moved.and_then(|()| fs::File::open(state_folder)?.sync_all());
+        kept.map_err(|source| KeyFileError::Io { path, source })
+    }
+
+    /// The first line of a key file is the root; a second one is what digests are made with, if that is of another root.
+    fn read_or_make(path: &Path, digest_key: Option<&[u8; KEY_LENGTH]>) -> Result<Self, KeyFileError> {
+        let failed = |source| KeyFileError::Io { path: path.to_owned(), source };
+        let text = match fs::read_to_string(path) {
+            Ok(text) => Zeroizing::new(text),
+            Err(error) if error.kind() == ErrorKind::NotFound => make_file(path, digest_key).map_err(failed)?,
+            Err(error) => return Err(failed(error)),
+        };
+        let keys: Option<Vec<_>> = text.split_whitespace().map(decode_hex).collect();
+        match keys.as_deref() {
+            Some([root]) => Ok(Self::from_root(root, None)),
+            Some([root, digest_key]) => Ok(Self::from_root(root, Some(*digest_key))),
+            _ => Err(KeyFileError::Damaged { path: path.to_owned() }),
+        }
+    }
+
+    fn from_root(root: &[u8; KEY_LENGTH], digest_key: Option<[u8; KEY_LENGTH]>) -> Self {
+        let own_digest_key = keyed_hash(root, &[b"recognise"]);
+        let seal_key = keyed_hash(root, &[b"seal"]);
+        Self {
+            fingerprint: keyed_hash(&own_digest_key, &[b"fingerprint of the key file"]),
+            digest_key: Zeroizing::new(digest_key.unwrap_or(own_digest_key)),
+            signing_key: Zeroizing::new(keyed_hash(root, &[b"sign"])),
+            cipher: XChaCha20Poly1305::new(&Key::from(seal_key)),
+        }
     }
 
     /// A salt for a user who is not known: always the same, and told from a real one by nothing.
@@ -91,17 +137,17 @@ impl Keychain {
 
     /// The keyed hash under which a stream key or token is kept.
     pub fn digest(&self, secret: &str) -> [u8; 32] {
-        keyed_hash(&self.digest_key, &[secret.as_bytes()])
+        keyed_hash(&*self.digest_key, &[secret.as_bytes()])
     }
 
     /// A signature of `text` that only this key file makes, of letters and digits.
     pub(crate) fn sign(&self, text: &str) -> String {
-        signature(&keyed_hash(&self.signing_key, &[text.as_bytes()]))
+        signature(&keyed_hash(&*self.signing_key, &[text.as_bytes()]))
     }
 
     /// A fingerprint by which a database knows its key file.
     pub(crate) fn fingerprint(&self) -> [u8; 32] {
-        keyed_hash(&self.digest_key, &[b"fingerprint of the key file"])
+        self.fingerprint
     }
 
     /// Seals a secret: nonce, then cipher text and tag.
@@ -129,12 +175,17 @@ fn keyed_hash(key: &[u8], parts: &[&[u8]]) -> [u8; 32] {
     mac.finalize().into_bytes().into()
 }
 
-fn make_file(path: &Path) -> std::io::Result<String> {
-    let master: [u8; KEY_LENGTH] = rand::rng().random();
-    let text: String = master.iter().map(|byte| format!("{byte:02x}")).collect();
-    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+fn make_file(path: &Path, digest_key: Option<&[u8; KEY_LENGTH]>) -> std::io::Result<Zeroizing<String>> {
+    let root: [u8; KEY_LENGTH] = rand::rng().random();
+    let line = |key: &[u8; KEY_LENGTH]| key.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+    let text = Zeroizing::new(std::iter::once(&root).chain(digest_key).map(line).collect::<Vec<_>>().join("\n"));
+    // A file that is there in part would be damaged for ever.
+    let fresh = path.with_extension("fresh");
+    let _ = fs::remove_file(&fresh);
+    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&fresh)?;
     file.write_all(text.as_bytes())?;
     file.sync_all()?;
+    fs::rename(&fresh, path)?;
     Ok(text)
 }
 
@@ -156,7 +207,7 @@ mod tests {
 
     #[test]
     fn a_user_who_is_not_known_gets_a_salt_that_looks_like_any() {
-        let keychain = Keychain::from_master(&[7; KEY_LENGTH]);
+        let keychain = Keychain::from_root(&[7; KEY_LENGTH], None);
         let (fake, real) = (keychain.salt_for_nobody("nobody1"), crate::new_salt());
         assert_eq!(fake, keychain.salt_for_nobody("nobody1"), "always the same");
         assert_ne!(fake, keychain.salt_for_nobody("nobody2"));
@@ -178,7 +229,7 @@ mod tests {
 
     #[test]
     fn sealed_secrets_open_only_with_their_key() {
-        let (one, other) = (Keychain::from_master(&[1; 32]), Keychain::from_master(&[2; 32]));
+        let (one, other) = (Keychain::from_root(&[1; 32], None), Keychain::from_root(&[2; 32], None));
         let sealed = one.seal(&Secret::new("quay-key")).unwrap();
         assert!(!sealed.windows(8).any(|window| window == b"quay-key"));
         assert_eq!(one.unseal(&sealed).unwrap().reveal(), "quay-key");
@@ -188,7 +239,7 @@ mod tests {
 
     #[test]
     fn signatures_are_of_this_key_file_and_this_text() {
-        let (one, other) = (Keychain::from_master(&[1; 32]), Keychain::from_master(&[2; 32]));
+        let (one, other) = (Keychain::from_root(&[1; 32], None), Keychain::from_root(&[2; 32], None));
         assert_eq!(one.sign("link 7"), one.sign("link 7"));
         assert!(one.sign("link 7") != one.sign("link 8") && one.sign("link 7") != other.sign("link 7"));
         let is_plain = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit();
@@ -201,5 +252,25 @@ mod tests {
         fs::write(folder.path().join(FILE_NAME), "oops").unwrap();
         assert!(matches!(Keychain::open(folder.path()), Err(KeyFileError::Damaged { .. })));
         assert_eq!(fs::read_to_string(folder.path().join(FILE_NAME)).unwrap(), "oops");
+    }
+
+    #[test]
+    fn a_successor_seals_anew_and_recognises_what_was_known() {
+        let folder = tempfile::tempdir().unwrap();
+        let first = Keychain::open(folder.path()).unwrap();
+        assert!(Keychain::begun_successor(folder.path()).unwrap().is_none());
+        let second = first.successor(folder.path()).unwrap();
+        let resumed = first.successor(folder.path()).unwrap();
+        assert_eq!(second.fingerprint(), resumed.fingerprint(), "an interrupted change goes on with the same key");
+        assert_eq!(first.digest("wvt-1"), second.digest("wvt-1"));
+        assert_ne!((first.fingerprint(), first.sign("x")), (second.fingerprint(), second.sign("x")));
+        let sealed = second.seal(&Secret::new("quay-key")).unwrap();
+        assert!(matches!(first.unseal(&sealed), Err(StoreError::Unsealable)));
+        let begun = Keychain::begun_successor(folder.path()).unwrap().unwrap();
+        assert_eq!(begun.unseal(&sealed).unwrap().reveal(), "quay-key");
+        Keychain::install_successor(folder.path()).unwrap();
+        let third = Keychain::open(folder.path()).unwrap().successor(folder.path()).unwrap();
+        assert_eq!(first.digest("wvt-1"), third.digest("wvt-1"), "and so on");
+        assert!(fs::metadata(folder.path().join(SUCCESSOR_NAME)).unwrap().permissions().mode() & 0o77 == 0);
     }
 }

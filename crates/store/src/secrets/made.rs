@@ -1,5 +1,5 @@
 use rand::RngExt;
-use waverant_relay::Secret;
+use waverant_relay::{Secret, TIME_CODE_KEY};
 
 /// Characters of generated secrets: no letters that look like digits, nothing to escape.
 const ALPHABET: &[u8; 32] = b"23456789abcdefghjkmnpqrstuvwxyz7";
@@ -31,6 +31,11 @@ pub fn new_salt() -> String {
 /// A code that is typed once, in three groups of four characters.
 pub fn new_one_time_code() -> Secret {
     Secret::new(format!("{}-{}-{}", random_text(4), random_text(4), random_text(4)))
+}
+
+/// A key for an authenticator.
+pub(crate) fn new_time_code_key() -> [u8; TIME_CODE_KEY] {
+    rand::rng().random()
 }
 
 /// A password for the private database server.

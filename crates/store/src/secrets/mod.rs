@@ -6,6 +6,7 @@ mod made;
 mod password;
 
 pub(crate) use hasher::Hasher;
+pub use hasher::Turn;
 pub use keychain::{KeyFileError, Keychain};
-pub(crate) use made::{new_database_password, new_stream_key, new_token};
+pub(crate) use made::{new_database_password, new_stream_key, new_time_code_key, new_token};
 pub use made::{new_one_time_code, new_salt};

@@ -1,6 +1,6 @@
 use std::time::Duration;
 
-use super::thresholds::{MEMORY, PROCESSOR, UPLINK};
+use super::thresholds::{CERTIFICATE_LEFT, CLOCK_PUT, DAY, MEMORY, PROCESSOR, UPLINK};
 use crate::checkup::{Condition, FindingCode, Severity};
 
 /// What is known of the house at one moment.
@@ -20,6 +20,12 @@ pub struct HouseFacts {
     pub checkup_part: Option<f64>,
     /// True while the database does not answer.
     pub is_database_away: bool,
+    /// How long the certificate is good for; negative once it has ended. None without one.
+    pub certificate_left: Option<i64>,
+    /// By how many seconds the clock on the wall was put while the service ran.
+    pub clock_put: Option<f64>,
+    /// True if that clock shows a time from before this version was made.
+    pub is_clock_behind: bool,
 }
 
 fn machine(facts: &HouseFacts) -> Vec<Condition> {
@@ -63,11 +69,38 @@ pub fn judge_house(facts: &HouseFacts) -> Vec<Condition> {
         let advice = "nothing, or raise `checkup.cpu_percent`; what is judged of packets alone goes on all the time";
         found.push(Condition::new(FindingCode::CheckupThinned, cause, advice));
     }
+    found.extend(certificate(facts.certificate_left));
+    found.extend(clock(facts));
     if facts.is_database_away {
         let advice = "start it again; shows go on, and what happens is written when it is back";
         found.push(Condition::new(FindingCode::DatabaseAway, "the database does not answer", advice));
     }
     found
+}
+
+/// `left` in seconds.
+fn certificate(left: Option<i64>) -> Option<Condition> {
+    let left = left.filter(|left| *left < CERTIFICATE_LEFT)?;
+    let advice = "renew it and put it in its place: it is read anew without a restart";
+    let (cause, severity) = match left {
+        ..=0 => ("the certificate has ended: encoders, viewers and browsers refuse it".to_owned(), Severity::Alarm),
+        left if left < DAY => (format!("the certificate ends in {} h", left / 3600), Severity::Alarm),
+        left => (format!("the certificate ends in {} days", left / DAY), Severity::Warning),
+    };
+    Some(Condition::new(FindingCode::CertificateEnds, cause, advice).with_severity(severity))
+}
+
+fn clock(facts: &HouseFacts) -> Option<Condition> {
+    let advice = "set up a time service (NTP) and see that it keeps the time: certificates, the times of keys and names \
+                  of files go by this clock";
+    if facts.is_clock_behind {
+        let cause = "the machine's clock shows a time from before this version was made";
+        return Some(Condition::new(FindingCode::MachineClockOff, cause, advice).with_severity(Severity::Alarm));
+    }
+    let put = facts.clock_put.filter(|put| put.abs() > CLOCK_PUT)?;
+    let way = if put > 0.0 { "forward" } else { "back" };
+    let cause = format!("the machine's clock was put {way} by {:.0} s while the service ran", put.abs());
+    Some(Condition::new(FindingCode::MachineClockOff, cause, advice))
 }
 
 #[cfg(test)]
@@ -89,6 +122,13 @@ mod tests {
     #[case::disk(|f: &mut F| f.disk_left = Some(Duration::from_secs(3900)), Some((FindingCode::DiskLow, Severity::Warning, true)))]
     #[case::full(|f: &mut F| f.is_disk_full = true, Some((FindingCode::DiskLow, Severity::Alarm, true)))]
     #[case::thinned(|f: &mut F| f.checkup_part = Some(0.4), Some((FindingCode::CheckupThinned, Severity::Note, true)))]
+    #[case::certificate(|f: &mut F| f.certificate_left = Some(10 * 86_400), Some((FindingCode::CertificateEnds, Severity::Warning, true)))]
+    #[case::certificate_is_good(|f: &mut F| f.certificate_left = Some(15 * 86_400), None)]
+    #[case::certificate_today(|f: &mut F| f.certificate_left = Some(7200), Some((FindingCode::CertificateEnds, Severity::Alarm, true)))]
+    #[case::certificate_ended(|f: &mut F| f.certificate_left = Some(-5), Some((FindingCode::CertificateEnds, Severity::Alarm, true)))]
+    #[case::clock_put(|f: &mut F| f.clock_put = Some(-3.5), Some((FindingCode::MachineClockOff, Severity::Warning, true)))]
+    #[case::clock_steered(|f: &mut F| f.clock_put = Some(0.4), None)]
+    #[case::clock_of_old(|f: &mut F| f.is_clock_behind = true, Some((FindingCode::MachineClockOff, Severity::Alarm, true)))]
     #[case::database(|f: &mut F| f.is_database_away = true, Some((FindingCode::DatabaseAway, Severity::Alarm, true)))]
     fn the_house_is_judged(#[case] change: fn(&mut F), #[case] expected: Option<(FindingCode, Severity, bool)>) {
         let good = HouseFacts {

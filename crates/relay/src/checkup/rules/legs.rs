@@ -1,8 +1,10 @@
 use std::time::Duration;
 
+use waverant_media::TrackId;
+
 use super::judge_line;
 use super::thresholds::{BEHIND, REDIALS};
-use crate::checkup::{Condition, FindingCode, Severity};
+use crate::checkup::{Condition, FindingCode, Remedy, Severity};
 use crate::leg::{Breach, LegPhase, Limit};
 use crate::line::LineFault;
 
@@ -25,6 +27,8 @@ pub struct LegFacts<'a> {
     pub breaches: &'a [Breach],
     /// True if it is not sent for that.
     pub is_held_back: bool,
+    /// A track of pictures that would be within its limits, where the one that it gets is not.
+    pub fitting_track: Option<TrackId>,
     /// What is wrong with its line, over SRT.
     pub line: Option<&'a LineFault>,
 }
@@ -36,9 +40,9 @@ pub fn judge_leg(facts: &LegFacts<'_>) -> Vec<Condition> {
     for breach in facts.breaches {
         let condition = Condition::new(code_of(breach.limit), breach.cause(destination), &breach.advice);
         let severity = if facts.is_held_back { Severity::Alarm } else { condition.severity };
-        found.push(condition.with_severity(severity));
+        found.push(condition.with_severity(severity).with_remedy(remedy(breach.limit, facts.fitting_track)));
     }
-    found.extend(facts.line.map(judge_line));
+    found.extend(facts.line.map(|fault| judge_line(fault).with_remedy(fault.latency.map(Remedy::LegLatency))));
     let reason = facts.reason.unwrap_or("no reason was given");
     match facts.phase {
         LegPhase::Refused => found.push(Condition::new(
@@ -81,6 +85,17 @@ fn slow(facts: &LegFacts<'_>) -> Option<Condition> {
     Some(Condition::new(FindingCode::LegSlow, cause, advice).told_anew_if(is_full))
 }
 
+/// What the house can do about a limit that is not kept.
+fn remedy(limit: Limit, fitting_track: Option<TrackId>) -> Option<Remedy> {
+    match limit {
+        Limit::Sound => Some(Remedy::AddSilence),
+        Limit::Tls | Limit::AudioCodec | Limit::AudioTracks | Limit::KeyframeSpacing | Limit::ClosedGroups => None,
+        Limit::VideoCodec | Limit::Bitrate | Limit::Size | Limit::FrameRate | Limit::Profile | Limit::DynamicRange => {
+            fitting_track.map(Remedy::SendTrack)
+        }
+    }
+}
+
 fn code_of(limit: Limit) -> FindingCode {
     match limit {
         Limit::Tls => FindingCode::LimitTls,
@@ -91,5 +106,9 @@ fn code_of(limit: Limit) -> FindingCode {
         Limit::FrameRate => FindingCode::LimitFrameRate,
         Limit::KeyframeSpacing => FindingCode::LimitKeyframes,
         Limit::AudioTracks => FindingCode::LimitAudioTracks,
+        Limit::Profile => FindingCode::LimitProfile,
+        Limit::ClosedGroups => FindingCode::LimitClosedGroups,
+        Limit::DynamicRange => FindingCode::LimitDynamicRange,
+        Limit::Sound => FindingCode::LimitSound,
     }
 }

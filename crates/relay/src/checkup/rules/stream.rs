@@ -31,6 +31,7 @@ pub fn judge_stream(figures: &StreamFigures, tracks: &Tracks, intake: &IntakeFac
         return found;
     }
     judge_presence(figures, tracks, &mut found);
+    found.extend(tracks.first(TrackKind::Video).and_then(sampling));
     judge_pictures(figures, &mut found);
     judge_arrival(figures, &mut found);
     for track in tracks.iter().filter(|track| track.codec.kind() == TrackKind::Audio) {
@@ -38,6 +39,15 @@ pub fn judge_stream(figures: &StreamFigures, tracks: &Tracks, intake: &IntakeFac
         found.extend(pace.and_then(|pace| drift(track, tracks, pace)));
     }
     found
+}
+
+/// Browsers and platforms decode H.264 as cameras of people make it, and little else.
+fn sampling(video: &Track) -> Option<Condition> {
+    let sampling = video.codec.sampling().filter(|_| video.codec.name() == "H.264")?;
+    let is_usual = sampling.chroma_format <= 1 && sampling.bit_depth == 8;
+    let cause = format!("the pictures are H.264 with {sampling}, which few players and platforms take");
+    let advice = "set the encoder to 4:2:0 with 8 bits (profile High or Main), unless all destinations take more";
+    (!is_usual).then(|| Condition::new(FindingCode::SamplingRare, cause, advice).of_track(video.id))
 }
 
 fn judge_intake(intake: &IntakeFacts<'_>, found: &mut Vec<Condition>) {

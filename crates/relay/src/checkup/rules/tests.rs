@@ -118,6 +118,7 @@ fn facts() -> LegFacts<'static> {
         dropped: 0,
         breaches: &[],
         is_held_back: false,
+        fitting_track: None,
         line: None,
     }
 }

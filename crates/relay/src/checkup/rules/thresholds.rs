@@ -76,3 +76,10 @@ pub(in crate::checkup) const DARK: f64 = 30.0;
 /// The share of the machine's processors that is used, and of its memory.
 pub(in crate::checkup) const PROCESSOR: Threshold = Threshold::new(0.9, 0.8);
 pub(in crate::checkup) const MEMORY: Threshold = Threshold::new(0.95, 0.9);
+
+/// Seconds of a day, and of what is left of a certificate when it is told.
+pub(in crate::checkup) const DAY: i64 = 86_400;
+pub(in crate::checkup) const CERTIFICATE_LEFT: i64 = 14 * DAY;
+
+/// Seconds by which a clock may be steered without being told.
+pub(in crate::checkup) const CLOCK_PUT: f64 = 2.0;

@@ -11,7 +11,7 @@ const SPLICE: MediaTime = MediaTime::from_millis(33);
 
 /// Mends the clock of a publisher: its time begins at 0 and does not jump.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Timeline {
+pub(super) struct MendedClock {
     /// Added to a publisher's time; none until its first packet.
     offset: Option<MediaTime>,
     /// The latest time given out.
@@ -19,7 +19,7 @@ pub(super) struct Timeline {
     jump_count: u64,
 }
 
-impl Timeline {
+impl MendedClock {
     /// How often a publisher's clock jumped.
     pub(super) fn jump_count(&self) -> u64 {
         self.jump_count
@@ -52,20 +52,20 @@ impl Timeline {
 mod tests {
     use super::*;
 
-    fn run(timeline: &mut Timeline, times: &[i64]) -> Vec<i64> {
-        times.iter().map(|time| timeline.map(MediaTime::from_millis(*time)).millis()).collect()
+    fn run(clock: &mut MendedClock, times: &[i64]) -> Vec<i64> {
+        times.iter().map(|time| clock.map(MediaTime::from_millis(*time)).millis()).collect()
     }
 
     #[test]
     fn a_clock_begins_at_zero_whatever_the_publisher_counts() {
-        assert_eq!(run(&mut Timeline::default(), &[70_000, 70_040, 70_020]), [0, 40, 20]);
+        assert_eq!(run(&mut MendedClock::default(), &[70_000, 70_040, 70_020]), [0, 40, 20]);
     }
 
     #[test]
     fn jumps_are_spliced_and_counted() {
-        let mut timeline = Timeline::default();
-        assert_eq!(run(&mut timeline, &[0, 40, 3_600_000, 3_600_040]), [0, 40, 73, 113]);
-        assert_eq!(run(&mut timeline, &[50, 90]), [146, 186]);
-        assert_eq!(timeline.jump_count(), 2);
+        let mut clock = MendedClock::default();
+        assert_eq!(run(&mut clock, &[0, 40, 3_600_000, 3_600_040]), [0, 40, 73, 113]);
+        assert_eq!(run(&mut clock, &[50, 90]), [146, 186]);
+        assert_eq!(clock.jump_count(), 2);
     }
 }

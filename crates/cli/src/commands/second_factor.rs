@@ -1,0 +1,79 @@
+use std::io::IsTerminal;
+use std::path::{Path, PathBuf};
+
+use clap::Subcommand;
+use waverant_model::{AuthenticatorCode, AuthenticatorKey, RecoveryCodes};
+
+use super::ask::{Proof, secret};
+use crate::client::Client;
+use crate::error::Failure;
+use crate::output::{Report, moment};
+
+#[derive(Subcommand, Debug)]
+pub(super) enum SecondFactor {
+    /// Say whether you have one.
+    Show,
+    /// Make a key for an authenticator; it counts once a code of it was given.
+    SetUp(Proof),
+    /// Give the first code of a new key, and get recovery codes; all your other sign-ins end.
+    Confirm {
+        /// Read the code from this file instead of asking; `-` is standard input.
+        #[arg(long)]
+        code_file: Option<PathBuf>,
+    },
+    /// Make other recovery codes; those there were are worthless then.
+    RecoveryCodes(Proof),
+    /// Take it away.
+    Remove(Proof),
+}
+
+impl SecondFactor {
+    pub(super) fn run(self, report: &mut Report<'_>) -> Result<(), Failure> {
+        const PLACE: &str = "/me/second-factor";
+        let client = Client::signed_in()?;
+        match self {
+            Self::Show => {
+                let found: waverant_model::SecondFactor = client.get(PLACE)?;
+                let told = match found.since {
+                    Some(since) => {
+                        format!("Since {}; {} recovery codes are left.", moment(since), found.recovery_codes_left)
+                    }
+                    None if found.is_required => "None, and the rules of the house ask for one.".to_owned(),
+                    None => "None.".to_owned(),
+                };
+                Ok(report.done(&found, &told)?)
+            }
+            Self::SetUp(proof) => {
+                let key: AuthenticatorKey = client.call("POST", PLACE, &proof.asked(&client)?)?;
+                let told =
+                    format!("Type this key into an authenticator (six digits, 30 s):\n{}\n{}", key.key, key.address);
+                report.done(&key, &told)?;
+                if std::io::stdin().is_terminal() {
+                    return confirm(&client, None, report);
+                }
+                Ok(())
+            }
+            Self::Confirm { code_file } => confirm(&client, code_file.as_deref(), report),
+            Self::RecoveryCodes(proof) => {
+                let codes = client.call("POST", &format!("{PLACE}/recovery-codes"), &proof.asked(&client)?)?;
+                told(&codes, report)
+            }
+            Self::Remove(proof) => {
+                client.call::<()>("POST", &format!("{PLACE}/removal"), &proof.asked(&client)?)?;
+                Ok(report.done(&(), "A password alone signs you in from now on.")?)
+            }
+        }
+    }
+}
+
+fn confirm(client: &Client, file: Option<&Path>, report: &mut Report<'_>) -> Result<(), Failure> {
+    let code = secret("First code of the authenticator", "--code-file", file)?.into();
+    let codes = client.call("POST", "/me/second-factor/confirm", &AuthenticatorCode { code })?;
+    told(&codes, report)
+}
+
+fn told(codes: &RecoveryCodes, report: &mut Report<'_>) -> Result<(), Failure> {
+    let list = codes.codes.join("\n");
+    let told = format!("Keep these where the authenticator is not; each signs you in once in its place:\n{list}");
+    Ok(report.done(codes, &told)?)
+}

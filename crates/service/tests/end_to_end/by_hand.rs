@@ -1,0 +1,94 @@
+//! What is done on the machine's own console.
+
+use std::process::Output;
+
+use serde_json::json;
+use waverant_standin::{EncoderEnd, compare};
+
+use crate::house::{Ground, House};
+
+fn at_the_machine(ground: &Ground, arguments: &[&str]) -> Output {
+    ground.command().args(arguments).output().unwrap()
+}
+
+fn told(output: &Output) -> String {
+    format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
+}
+
+fn accept(house: &House<'_>, told: &str) -> (u16, serde_json::Value) {
+    let code = told.trim().rsplit_once('#').unwrap_or_else(|| panic!("{told}")).1;
+    let form = json!({"code": code, "password": "weir heron ferry", "token_label": "bow"});
+    house.call_as("", "POST", "/invitations/accept", Some(form))
+}
+
+/// With the service running or stopped, with its private database.
+#[tokio::test(flavor = "multi_thread")]
+async fn who_locked_himself_out_is_let_in_from_the_machine() {
+    let ground = Ground::new().await;
+    ground.use_private_database();
+    let mut house = ground.start();
+    let unknown = at_the_machine(&ground, &["let-in", "nobody"]);
+    assert_eq!(unknown.status.code(), Some(2), "{}", told(&unknown));
+    assert!(told(&unknown).contains("there is no person `nobody`"), "{}", told(&unknown));
+    let made = at_the_machine(&ground, &["let-in", "harbour"]);
+    assert!(made.status.success(), "{}", told(&made));
+    assert_eq!(house.try_call("GET", "/me", None).0, 200, "nothing ends before the link is used");
+    assert_eq!(accept(&house, &told(&made)).0, 200);
+    assert_eq!(house.try_call("GET", "/me", None).0, 401);
+    let second = ground.run_to_end();
+    assert!(second.1.contains("another waverantd runs with it"), "{second:?}");
+    assert_eq!(house.call_as("", "GET", "/health", None).0, 200, "whose database goes on");
+
+    house.signal("-TERM");
+    assert_eq!(house.wait_for_exit(), Some(0));
+    drop(house);
+    let made = at_the_machine(&ground, &["let-in", "harbour", "--drop-second-factor"]);
+    assert!(made.status.success(), "{}", told(&made));
+    let house = ground.start_unsigned();
+    let (status, me) = accept(&house, &told(&made));
+    assert_eq!(status, 200, "{me}");
+    let acts = house.call_as(me["token"].as_str().unwrap(), "GET", "/acts?what=let_in", None).1;
+    let acts = acts["items"].as_array().unwrap();
+    assert_eq!((acts.len(), &acts[0]["by"], &acts[0]["subject"]), (2, &json!("machine"), &json!("person harbour")));
+}
+
+/// Keys, tokens, destinations and links after another root key; and after a change that broke off.
+#[tokio::test(flavor = "multi_thread")]
+async fn another_root_key_costs_no_key_and_no_sign_in() {
+    let ground = Ground::new().await;
+    let mut house = ground.start();
+    let key = house.make_channel(0);
+    let platform = house.add_platform("plovio", None).await;
+    let running = at_the_machine(&ground, &["rekey"]);
+    assert!(told(&running).contains("stop that one first"), "{}", told(&running));
+    let before = std::fs::read(ground.path("state/secrets.key")).unwrap();
+    house.signal("-TERM");
+    assert_eq!(house.wait_for_exit(), Some(0));
+    drop(house);
+    let done = at_the_machine(&ground, &["rekey"]);
+    assert!(
+        done.status.success() && told(&done).contains("secrets are sealed under another root key"),
+        "{}",
+        told(&done)
+    );
+    let after = std::fs::read(ground.path("state/secrets.key")).unwrap();
+    assert_ne!(before, after);
+    assert!(!ground.path("state/secrets.key.next").exists());
+
+    // As though it had broken off between the database and the file.
+    std::fs::write(ground.path("state/secrets.key"), &before).unwrap();
+    std::fs::write(ground.path("state/secrets.key.next"), &after).unwrap();
+    let house = ground.start();
+    assert_eq!(std::fs::read(ground.path("state/secrets.key")).unwrap(), after);
+    let published = house.publish(house.encoder(&key, 3.0)).await;
+    assert_eq!(published.end, EncoderEnd::Finished, "the encoder's key is as good as before");
+    house.ended_session(1).await;
+    let received = &platform.report().connections[0].received;
+    assert_eq!(compare(&published.sent, received, true).fault, None, "and so is the destination's");
+    drop(house);
+
+    // The old key alone opens nothing any more.
+    std::fs::write(ground.path("state/secrets.key"), &before).unwrap();
+    let refused = ground.run_to_end();
+    assert!(refused.1.contains("does not belong to this database"), "{refused:?}");
+}
