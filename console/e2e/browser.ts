@@ -1,4 +1,4 @@
-import { type Browser, chromium } from "playwright-core";
+import { type Browser, type Page, chromium } from "playwright-core";
 
 /** Without these Chromium asks the net for what no test needs, or waits for a click before it plays. */
 const ARGUMENTS = [
@@ -14,4 +14,13 @@ const ARGUMENTS = [
 
 export function launch(): Promise<Browser> {
   return chromium.launch({ executablePath: "/usr/bin/chromium", args: ARGUMENTS });
+}
+
+/** What a page's own rules kept the browser from doing, as it says: nothing, if the pages keep to them. */
+export function forbidden(page: Page): string[] {
+  const told: string[] = [];
+  page.on("console", (message) => {
+    if (/content security policy/i.test(message.text())) told.push(message.text());
+  });
+  return told;
 }

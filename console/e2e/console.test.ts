@@ -1,6 +1,7 @@
 import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { launch } from "./browser";
+import { forbidden, launch } from "./browser";
+import { PathProxy } from "./proxy";
 import { PASSWORD, Show } from "./show";
 
 let browser: Browser;
@@ -25,6 +26,7 @@ describe("a show in the console", () => {
 
   it("is made, watched, switched, and played", async () => {
     const page = await browser.newPage();
+    const told = forbidden(page);
     await page.goto(show.url);
     await page.getByLabel("User name").fill("harbour");
     await page.getByLabel("Password").fill("wrong password");
@@ -63,6 +65,11 @@ describe("a show in the console", () => {
     await dialog.getByLabel("Key").fill("plovio-key");
     await dialog.getByRole("button", { name: "Add and switch on" }).click();
     await page.getByLabel("plovio is on").waitFor();
+    await page.getByRole("button", { name: "Show the key of plovio" }).click();
+    await dialog.getByLabel("Your password").fill(PASSWORD);
+    await dialog.getByRole("button", { name: "Show the key" }).click();
+    expect(await dialog.getByLabel("Key", { exact: true }).inputValue()).toBe("plovio-key");
+    await dialog.getByRole("button", { name: "Done" }).click();
 
     const published = show.encoder(key, 12);
     await page.goto(show.url);
@@ -87,6 +94,9 @@ describe("a show in the console", () => {
     await page.getByRole("button", { name: "Open take 1 of session 1" }).click();
     await page.getByRole("button", { name: "Heat 1 starts" }).waitFor();
     await expectPictureAndSound(page);
+    await page.goto(`${show.url}/sessions/1`);
+    await page.getByRole("heading", { name: "Timeline" }).waitFor();
+    expect(told).toEqual([]);
     await page.close();
   });
 
@@ -214,7 +224,48 @@ describe("a show in the console", () => {
     await page.getByLabel("Uplink, Mbit/s").fill("10");
     await page.getByRole("button", { name: "Reckon" }).click();
     await page.getByText("What gives first: uplink.").waitFor();
-    await page.getByText("too little").waitFor();
+    await page.getByText("too little").first().waitFor();
+    await page.close();
+  });
+
+  it("draws a show over time, looks closer, lays another over it, and prints", async () => {
+    const page = await browser.newPage();
+    await signIn(page, show);
+    await page.goto(`${show.url}/sessions/1`);
+    const timeline = page.getByRole("region", { name: "Timeline" });
+    const bitrate = timeline.getByRole("figure", { name: "Bitrate over time" });
+    await bitrate.locator("canvas").waitFor();
+    await timeline.getByRole("figure", { name: "Destinations over time" }).getByText("plovio").waitFor();
+    expect(await bitrate.getByRole("listitem").allInnerTexts()).toEqual(expect.arrayContaining([expect.stringMatching(/^in/), expect.stringMatching(/^plovio/)]));
+
+    const plot = bitrate.locator(".u-over");
+    await plot.scrollIntoViewIfNeeded();
+    const box = await plot.boundingBox();
+    if (!box) throw new Error("the plot has no place");
+    await page.mouse.move(box.x + box.width * 0.2, box.y + 40);
+    await page.mouse.down();
+    await page.mouse.move(box.x + box.width * 0.9, box.y + 40, { steps: 4 });
+    await page.mouse.up();
+    const back = timeline.getByRole("button", { name: /^0:0\d to 0:/ });
+    await back.waitFor();
+    await back.click();
+    await back.waitFor({ state: "detached" });
+
+    await timeline.getByLabel("Another show laid over").selectOption("2");
+    await bitrate.getByText("in, session 2").waitFor();
+    const table = await page.request.get(`${show.url}${await timeline.getByRole("link", { name: "As a table (CSV)" }).getAttribute("href")}`);
+    expect((await table.text()).split("\r\n")[0]).toMatch(/^session,time,second,/);
+
+    await page.emulateMedia({ media: "print" });
+    expect(await page.getByRole("navigation", { name: "Pages" }).isVisible()).toBe(false);
+    expect(await bitrate.isVisible()).toBe(true);
+    expect((await page.pdf()).length).toBeGreaterThan(20_000);
+
+    await page.emulateMedia({ media: "screen" });
+    await page.goto(`${show.url}/machine`);
+    await page.getByRole("figure", { name: "Processors over time" }).locator("canvas").waitFor();
+    const bundle = await page.request.get(`${show.url}${await page.getByRole("link", { name: "Support bundle" }).getAttribute("href")}`);
+    expect(bundle.headers()["content-type"]).toBe("application/gzip");
     await page.close();
   });
 
@@ -228,13 +279,98 @@ describe("a show in the console", () => {
     await page.close();
   });
 
+  it("shows where one is signed in, ends one of them, and takes no wrong password", async () => {
+    const page = await browser.newPage();
+    await signIn(page, show);
+    const tablet = { name: "harbour", password: PASSWORD, token_label: "tablet" };
+    expect((await page.request.post(`${show.url}/api/v1/sign-in`, { data: tablet })).ok()).toBe(true);
+    await page.getByRole("link", { name: "My account, harbour" }).click();
+    const signIns = page.getByRole("list", { name: "Sign-ins" });
+    await signIns.getByText("this one").waitFor();
+    await page.getByRole("button", { name: /^End tablet/ }).click();
+    await signIns.getByText("tablet").waitFor({ state: "detached" });
+
+    await page.getByLabel("Present password").fill("regatta evening");
+    await page.locator("input[name=wanted]").fill("weir heron ferry");
+    await page.getByLabel("New password again").fill("weir heron");
+    await page.getByRole("button", { name: "Change the password" }).click();
+    await page.getByText("The new passwords differ.").waitFor();
+    await page.getByLabel("New password again").fill("weir heron ferry");
+    await page.getByRole("button", { name: "Change the password" }).click();
+    await page.getByText("it is not the present password").waitFor();
+    await page.close();
+  });
+
+  it("lets somebody in who sees what an observer may, and no more", async () => {
+    const page = await browser.newPage();
+    page.on("dialog", (asked) => void asked.accept());
+    await signIn(page, show);
+    await page.getByRole("link", { name: "People" }).click();
+    await page.getByRole("button", { name: "Let somebody in" }).click();
+    const dialog = page.getByRole("dialog");
+    await dialog.getByLabel("User name").fill("cox");
+    await dialog.getByRole("button", { name: "Make the invitation" }).click();
+    const link = await dialog.getByLabel("One-time link", { exact: true }).inputValue();
+    await dialog.getByRole("button", { name: "Done" }).click();
+    await page.getByText("invited until").waitFor();
+
+    const others = await browser.newContext();
+    const cox = await others.newPage();
+    await cox.goto(link);
+    await cox.getByRole("heading", { name: "Welcome, cox" }).waitFor();
+    await cox.locator("input[name=password]").fill("weir heron ferry");
+    await cox.getByLabel("Password again").fill("weir heron ferry");
+    await cox.getByRole("button", { name: "Choose it and sign in" }).click();
+    await cox.getByRole("link", { name: "My account, cox" }).waitFor();
+    expect(await cox.getByRole("button", { name: "Add channel" }).count()).toBe(0);
+    expect(await cox.getByRole("link", { name: "People" }).count()).toBe(0);
+    await cox.goto(`${show.url}/channels/finish-line`);
+    await cox.getByRole("heading", { name: "Destinations" }).waitFor();
+    expect(await cox.getByRole("button", { name: "Rules" }).count()).toBe(0);
+    expect(await cox.getByRole("region", { name: "Keys" }).count()).toBe(0);
+
+    const give = async (house: string, channel: string) => {
+      await page.getByRole("button", { name: "Roles of cox" }).click();
+      const roles = page.getByRole("dialog");
+      await roles.getByLabel("Role in the house").selectOption(house);
+      await roles.getByLabel("Role on finish-line").selectOption(channel);
+      await roles.getByRole("button", { name: "Change the roles" }).click();
+      await roles.waitFor({ state: "detached" });
+    };
+    await give("", "operator");
+    await page.getByText("Operator on finish-line").waitFor();
+    await cox.reload();
+    await cox.getByRole("button", { name: /Rehearse|End the session/ }).waitFor();
+    expect(await cox.getByRole("link", { name: "Machine" }).count()).toBe(0);
+    expect(await cox.getByRole("button", { name: "Rules" }).count()).toBe(0);
+    await page.goto(`${show.url}/who-did-what`);
+    await page.getByLabel("Person").fill("harbour");
+    await page.getByLabel("What", { exact: true }).fill("change person");
+    await page.getByRole("button", { name: "Show", exact: true }).click();
+    await page.getByRole("cell", { name: "person cox" }).first().waitFor();
+    await page.getByRole("cell", { name: "role observer" }).waitFor();
+    await page.getByLabel("Outcome").selectOption("refused");
+    await page.getByRole("button", { name: "Show", exact: true }).click();
+    await page.getByText("Nothing of that kind was done.").waitFor();
+    await page.goto(`${show.url}/people`);
+    await give("engineer", "");
+    await cox.reload();
+    await cox.getByRole("button", { name: "Rules" }).waitFor();
+    await page.getByRole("button", { name: "Remove cox" }).click();
+    await page.getByRole("list", { name: "People" }).getByText("cox").waitFor({ state: "detached" });
+    await cox.reload();
+    await cox.getByRole("button", { name: "Sign in" }).waitFor();
+    await others.close();
+    await page.close();
+  });
+
   it("fits a phone and can be used by keyboard", async () => {
     const page = await browser.newPage({ viewport: { width: 390, height: 844 } });
     await signIn(page, show);
     await page.getByText("Finish line").first().waitFor();
     const overflow = await page.evaluate(() => document.documentElement.scrollWidth - window.innerWidth);
     expect(overflow).toBe(0);
-    for (let presses = 0; presses < 12; presses++) {
+    for (let presses = 0; presses < 20; presses++) {
       await page.keyboard.press("Tab");
       const label = await page.evaluate(() => document.activeElement?.textContent ?? "");
       if (label.includes("Finish line")) break;
@@ -293,6 +429,44 @@ async function expectPictureAndSound(page: Page): Promise<void> {
   expect(heard.loudest).toBeGreaterThan(0.01);
   expect(heard.colours).toBeGreaterThan(20);
 }
+
+describe("behind a proxy that has it under a path", () => {
+  const show = new Show();
+  beforeAll(() => show.open(true, { WAVERANT_HOUSE_CONSOLE_PATH: "/club/relay" }));
+  afterAll(() => show.stop());
+
+  it.each([true, false])("works, whether the proxy takes the path off (%s) or not", async (takesOff) => {
+    const proxy = new PathProxy(new URL(show.url), "/club/relay", takesOff);
+    const url = await proxy.open();
+    const context = await browser.newContext();
+    const page = await context.newPage();
+    const told = forbidden(page);
+    await page.goto(`${url}/`);
+    await page.getByLabel("User name").fill("harbour");
+    await page.getByLabel("Password").fill(PASSWORD);
+    await page.keyboard.press("Enter");
+    await page.getByRole("heading", { level: 1 }).waitFor();
+    expect((await context.cookies()).map(({ name, path }) => [name, path])).toEqual([["waverant", "/club/relay"]]);
+    await page.getByRole("link", { name: "People" }).click();
+    await page.waitForURL(`${url}/people`);
+    await page.reload();
+    await page.getByRole("heading", { name: "The crew" }).waitFor();
+    await page.getByRole("button", { name: "Let somebody in" }).click();
+    const dialog = page.getByRole("dialog");
+    await dialog.getByLabel("User name").fill(takesOff ? "cox" : "bow");
+    await dialog.getByRole("button", { name: "Make the invitation" }).click();
+    expect(await dialog.getByLabel("One-time link", { exact: true }).inputValue()).toContain(`${url}/invitation#`);
+    await page.goto(`${url}/`);
+    // The live state comes by the same way.
+    await page.getByText("No channels yet.").waitFor();
+    await page.getByRole("button", { name: "Sign out" }).click();
+    await page.getByLabel("Password").waitFor();
+    expect(await context.cookies()).toEqual([]);
+    expect(told).toEqual([]);
+    await context.close();
+    proxy.close();
+  });
+});
 
 describe("the first run", () => {
   const show = new Show();

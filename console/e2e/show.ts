@@ -38,7 +38,7 @@ export class Show {
     return child;
   }
 
-  async open(administratorFile = true): Promise<void> {
+  async open(administratorFile = true, settings: Record<string, string> = {}): Promise<void> {
     const administrator = join(this.folder, "administrator.toml");
     writeFileSync(administrator, `name = "harbour"\npassword = "${PASSWORD}"\n`);
     const ready = join(this.folder, "ready.json");
@@ -50,6 +50,7 @@ export class Show {
       WAVERANT_HOUSE_STATE_FOLDER: join(this.folder, "state"),
       WAVERANT_HOUSE_RECORDINGS_FOLDER: join(this.folder, "recordings"),
       WAVERANT_HOUSE_READY_FILE: ready,
+      ...settings,
       ...(administratorFile ? { WAVERANT_FIRST_RUN_ADMINISTRATOR_FILE: administrator } : {}),
     });
     await until("the service", () => existsSync(ready));

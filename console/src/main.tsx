@@ -2,6 +2,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
+import { ROOT } from "./api/place";
 import { App } from "./App";
 import "./index.css";
 
@@ -12,7 +13,7 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={client}>
-        <BrowserRouter>
+        <BrowserRouter basename={ROOT}>
           <App />
         </BrowserRouter>
       </QueryClientProvider>

@@ -1,9 +1,10 @@
 import createClient from "openapi-fetch";
+import { ROOT } from "./place";
 import type { paths, Problem } from "./types";
 
 /** The only file that talks to the network, with `live.ts` beside it. */
 export const api = createClient<paths>({
-  baseUrl: window.location.origin,
+  baseUrl: window.location.origin + ROOT,
   fetch: (request) => globalThis.fetch(request),
 });
 

@@ -1,5 +1,6 @@
 import { useEffect, useState } from "react";
 import type { Board } from "./types";
+import { inApi } from "./place";
 
 /** The newest board, and whether the line to the service stands. */
 export type Live = { board: Board | undefined; isConnected: boolean };
@@ -8,7 +9,7 @@ export type Live = { board: Board | undefined; isConnected: boolean };
 export function useLive(): Live {
   const [live, setLive] = useState<Live>({ board: undefined, isConnected: true });
   useEffect(() => {
-    const source = new EventSource("/api/v1/live/events");
+    const source = new EventSource(inApi("/live/events"));
     source.addEventListener("board", (event) => {
       setLive({ board: JSON.parse(event.data) as Board, isConnected: true });
     });

@@ -1,19 +1,28 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, api, putFile } from "./client";
+import { inApi } from "./place";
 import type {
+  AcceptInvitation,
   AddChannel,
   AddDestination,
   AddKey,
+  AddPerson,
+  AddToken,
   AddViewingLink,
+  AuthenticatorCode,
   Administrator,
   BeginRehearsal,
+  CarryOutRemedy,
   ChangeChannel,
   ChangeDestination,
+  ChangePassword,
+  ChangePerson,
   ChangeSending,
   ChangeTake,
   Complaint,
   CutTake,
   PlannedShows,
+  PresentPassword,
   SignIn,
 } from "./types";
 
@@ -48,6 +57,15 @@ export function useDestinations() {
   return useQuery({ queryKey: ["destinations"], queryFn: () => answer(api.GET("/api/v1/destinations")) });
 }
 
+/** Tells the key of a destination. */
+export function useReveal(destination: string) {
+  return useMutation({
+    mutationFn: (body: PresentPassword) => answer(api.POST("/api/v1/destinations/{destination}/reveal", { params: { path: { destination } }, body })),
+    // It is kept no longer than the dialog is open.
+    gcTime: 0,
+  });
+}
+
 /** Says whether findings of a code are told for the rest of the show. */
 export function useMute(channel: string) {
   return useMutation({
@@ -57,6 +75,11 @@ export function useMute(channel: string) {
       return answer(isMuted ? api.PUT(path, place) : api.DELETE(path, place));
     },
   });
+}
+
+/** Has done what a finding offers. */
+export function useRemedy(channel: string) {
+  return useChange((form: CarryOutRemedy) => answer(api.POST("/api/v1/channels/{channel}/remedies", { params: { path: { channel } }, body: form })), ["destinations"]);
 }
 
 /** Asks what a platform's complaint may be. */
@@ -105,6 +128,34 @@ export function useReport(session: number) {
     queryFn: () => answer(api.GET("/api/v1/sessions/{session}/report", { params: { path: { session } } })),
     refetchInterval: 5000,
     retry: false,
+  });
+}
+
+/** Which part of a show's timeline. */
+export type ShowRange = { from_s?: number; until_s?: number; last_s?: number; beside?: number };
+
+/** Figures of a show over time; of one that goes on, asked for again every two seconds. */
+export function useShowTimeline(session: number, query: ShowRange, isFollowed: boolean) {
+  return useQuery({
+    queryKey: ["session", session, "timeline", query],
+    queryFn: () => answer(api.GET("/api/v1/sessions/{session}/timeline", { params: { path: { session }, query } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: isFollowed ? 2000 : false,
+  });
+}
+
+/** Figures of the machine over the last hours, or between two moments in seconds since 1970. */
+export function useMachineTimeline(hours: number, zoom: readonly [number, number] | undefined) {
+  const at = (second: number) => new Date(second * 1000).toISOString();
+  return useQuery({
+    queryKey: ["machine", "timeline", hours, zoom],
+    queryFn: () => {
+      const now = Math.floor(Date.now() / 1000);
+      const [from, until] = zoom ?? [now - hours * 3600, now];
+      return answer(api.GET("/api/v1/machine/timeline", { params: { query: { from: at(from), until: at(until) } } }));
+    },
+    placeholderData: keepPreviousData,
+    refetchInterval: zoom ? false : 5000,
   });
 }
 
@@ -194,6 +245,26 @@ export function useTurnedAway() {
   });
 }
 
+/** Which of the things that people did to tell; what is left out does not matter. */
+export type ActFilter = { person?: string; channel?: string; what?: string; outcome?: string };
+
+export function useActs(filter: ActFilter) {
+  return useInfiniteQuery({
+    queryKey: ["acts", filter],
+    queryFn: ({ pageParam }) => answer(api.GET("/api/v1/acts", { params: { query: { ...filter, before: pageParam, limit: 50 } } })),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
+}
+
+export function useChannelActs(channel: string) {
+  return useQuery({
+    queryKey: ["acts", { channel }],
+    queryFn: () => answer(api.GET("/api/v1/channels/{channel}/acts", { params: { path: { channel }, query: { limit: 20 } } })),
+    refetchInterval: 5000,
+  });
+}
+
 /** A change; afterwards everything under `stale` is asked for anew. */
 function useChange<Form, Result>(change: (form: Form) => Promise<Result>, stale: readonly string[]) {
   const client = useQueryClient();
@@ -210,6 +281,87 @@ export function useCompleteFirstRun() {
 
 export function useSignOut() {
   return useChange(() => answer(api.POST("/api/v1/sign-out")), []);
+}
+
+const SECOND_FACTOR = "/api/v1/me/second-factor";
+
+export function useSecondFactor() {
+  return useQuery({ queryKey: ["second-factor"], queryFn: () => answer(api.GET(SECOND_FACTOR)) });
+}
+
+/** Makes a key for an authenticator. */
+export function useBeginSecondFactor() {
+  return useMutation({ mutationFn: (body: PresentPassword) => answer(api.POST(SECOND_FACTOR, { body })) });
+}
+
+/** Gives the first code of a new key. */
+export function useConfirmSecondFactor() {
+  return useMutation({ mutationFn: (body: AuthenticatorCode) => answer(api.POST(`${SECOND_FACTOR}/confirm`, { body })) });
+}
+
+export function useRenewRecoveryCodes() {
+  return useChange((body: PresentPassword) => answer(api.POST(`${SECOND_FACTOR}/recovery-codes`, { body })), ["second-factor"]);
+}
+
+export function useRemoveSecondFactor() {
+  return useChange((body: PresentPassword) => answer(api.POST(`${SECOND_FACTOR}/removal`, { body })), []);
+}
+
+/** Everybody of the crew. */
+export function usePeople() {
+  return useQuery({ queryKey: ["people"], queryFn: () => answer(api.GET("/api/v1/people")), refetchInterval: 10_000 });
+}
+
+export function useAddPerson() {
+  return useChange((form: AddPerson) => answer(api.POST("/api/v1/people", { body: form })), ["people"]);
+}
+
+const ofPerson = (person: string) => ({ params: { path: { person } } });
+
+export function useChangePerson() {
+  return useChange(({ name, ...body }: ChangePerson & { name: string }) => answer(api.PATCH("/api/v1/people/{person}", { ...ofPerson(name), body })), ["people"]);
+}
+
+export function useInvitePerson() {
+  return useChange(
+    ({ name, ...body }: { name: string; drops_second_factor?: boolean }) => answer(api.POST("/api/v1/people/{person}/invitation", { ...ofPerson(name), body })),
+    ["people"],
+  );
+}
+
+export function useRemovePerson() {
+  return useChange((name: string) => answer(api.DELETE("/api/v1/people/{person}", ofPerson(name))), ["people"]);
+}
+
+/** Whom a one-time code invites. */
+export function useInvited(code: string) {
+  return useQuery({ queryKey: ["invited", code], queryFn: () => answer(api.POST("/api/v1/invitations/look", { body: { code } })), retry: false, staleTime: Infinity });
+}
+
+export function useAcceptInvitation() {
+  return useMutation({ mutationFn: (form: AcceptInvitation) => answer(api.POST("/api/v1/invitations/accept", { body: form })) });
+}
+
+/** Where one is signed in. */
+export function useSignIns() {
+  return useQuery({ queryKey: ["sign-ins"], queryFn: () => answer(api.GET("/api/v1/tokens")), refetchInterval: 10_000 });
+}
+
+/** Makes a token for a program; what it is, is told in the answer alone. */
+export function useAddToken() {
+  return useChange((form: AddToken) => answer(api.POST("/api/v1/tokens", { body: form })), ["sign-ins"]);
+}
+
+export function useEndSignIn() {
+  return useChange((token: number) => answer(api.DELETE("/api/v1/tokens/{token}", { params: { path: { token } } })), ["sign-ins"]);
+}
+
+export function useEndOtherSignIns() {
+  return useChange(() => answer(api.DELETE("/api/v1/tokens")), ["sign-ins"]);
+}
+
+export function useChangePassword() {
+  return useChange((form: ChangePassword) => answer(api.PUT("/api/v1/me/password", { body: form })), ["sign-ins"]);
 }
 
 export function useAddChannel() {
@@ -256,7 +408,7 @@ export function useRemoveViewingLink(channel: string) {
 /** Puts a poster on a channel's page; none removes it. */
 export function useChangePoster(channel: string) {
   return useChange(
-    (poster: File | null) => putFile(`/api/v1/channels/${encodeURIComponent(channel)}/poster`, poster),
+    (poster: File | null) => putFile(inApi(`/channels/${encodeURIComponent(channel)}/poster`), poster),
     ["channel", channel],
   );
 }

@@ -1,4 +1,4 @@
-import { BellOff, CircleAlert, Info, TriangleAlert } from "lucide-react";
+import { BellOff, CircleAlert, Info, TriangleAlert, Wrench } from "lucide-react";
 import type { Finding } from "../api/types";
 import { ago } from "../lib/format";
 
@@ -11,8 +11,18 @@ const LOOKS: Record<Finding["severity"], { Icon: typeof Info; tone: string; labe
 
 type Mute = (code: string) => void;
 
+type Ask = (finding: Finding) => void;
+
+/** What is offered, in few words; all of it is said before it is done. */
+const REMEDIES: Record<string, string> = {
+  add_silence: "Add silence",
+  send_track: "Send a track that fits",
+  leg_latency: "Set the latency",
+  channel_latency: "Set the latency",
+};
+
 /** One finding: what was found, what to do, who suffers. */
-export function FindingLine({ finding, of, onMute }: { finding: Finding; of?: string; onMute?: Mute }) {
+export function FindingLine({ finding, of, onMute, onRemedy }: { finding: Finding; of?: string; onMute?: Mute; onRemedy?: Ask }) {
   const { Icon, tone, label } = LOOKS[finding.severity];
   const { since, destinations } = finding;
   return (
@@ -26,6 +36,11 @@ export function FindingLine({ finding, of, onMute }: { finding: Finding; of?: st
         <p className="mt-0.5 text-base-content/75">
           <span className="inline-block first-letter:uppercase">{finding.advice}</span>
         </p>
+        {finding.remedy && onRemedy && (
+          <button type="button" className="btn btn-xs mt-1.5" onClick={() => onRemedy(finding)}>
+            <Wrench aria-hidden className="size-3.5" /> {REMEDIES[finding.remedy.kind] ?? "Have it done"}
+          </button>
+        )}
       </div>
       <div className="flex shrink-0 flex-col items-end gap-1 text-xs text-base-content/65">
         {since && <span className="whitespace-nowrap">{ago(since)}</span>}
@@ -41,7 +56,7 @@ export function FindingLine({ finding, of, onMute }: { finding: Finding; of?: st
 }
 
 /** What is wrong or odd, the worst first; what is muted is only counted. */
-export function FindingList({ findings, onMute, onUnmute }: { findings: Finding[]; onMute?: Mute; onUnmute?: Mute }) {
+export function FindingList({ findings, onMute, onUnmute, onRemedy }: { findings: Finding[]; onMute?: Mute; onUnmute?: Mute; onRemedy?: Ask }) {
   const told = findings.filter((finding) => !finding.is_muted);
   const muted = [...new Set(findings.filter((finding) => finding.is_muted).map(({ code }) => code))];
   if (findings.length === 0) return null;
@@ -49,7 +64,7 @@ export function FindingList({ findings, onMute, onUnmute }: { findings: Finding[
     <div className="border-b border-base-300">
       <ul aria-label="Findings" className="divide-y divide-base-300/70">
         {told.map((finding) => (
-          <FindingLine key={`${finding.code} ${finding.track} ${finding.destination}`} finding={finding} onMute={onMute} />
+          <FindingLine key={`${finding.code} ${finding.track} ${finding.destination}`} finding={finding} onMute={onMute} onRemedy={onRemedy} />
         ))}
       </ul>
       {muted.length > 0 && (

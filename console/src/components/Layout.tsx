@@ -1,27 +1,32 @@
-import { LogOut } from "lucide-react";
+import { LogOut, UserRound } from "lucide-react";
 import { NavLink, Outlet } from "react-router";
 import { useLive } from "../api/live";
 import { useSignOut } from "../api/queries";
+import { may, type Roles } from "../lib/roles";
 import { ThemeSwitch } from "./ThemeSwitch";
 import { Wordmark } from "./Wordmark";
+import { ROOT } from "../api/place";
 
+/** The pages, with the role in the house that they take; who is on single channels sees the others. */
 const PAGES = [
   { to: "/", label: "Board" },
   { to: "/findings", label: "Findings" },
   { to: "/recordings", label: "Recordings" },
-  { to: "/turned-away", label: "Turned away" },
-  { to: "/machine", label: "Machine" },
-];
+  { to: "/turned-away", label: "Turned away", least: "observer" },
+  { to: "/machine", label: "Machine", least: "observer" },
+  { to: "/people", label: "People", least: "administrator" },
+  { to: "/who-did-what", label: "Who did what", least: "administrator" },
+] as const;
 
 function link({ isActive }: { isActive: boolean }): string {
   const base = "whitespace-nowrap rounded-field px-1.5 py-1.5 text-xs sm:px-3 sm:text-sm font-medium hover:bg-base-300/60";
   return isActive ? `${base} bg-base-300/70` : `${base} text-base-content/75`;
 }
 
-export function Layout({ userName }: { userName: string }) {
+export function Layout({ userName, roles }: { userName: string; roles: Roles }) {
   const live = useLive();
   const signOut = useSignOut();
-  const onSignOut = () => signOut.mutate(undefined, { onSettled: () => window.location.assign("/") });
+  const onSignOut = () => signOut.mutate(undefined, { onSettled: () => window.location.assign(`${ROOT}/`) });
   return (
     <div className="min-h-dvh">
       <header className="sticky top-0 z-10 border-b border-base-300 bg-base-100/95 backdrop-blur">
@@ -30,14 +35,17 @@ export function Layout({ userName }: { userName: string }) {
             <Wordmark isShort />
           </NavLink>
           <nav className="order-last flex w-full gap-0.5 overflow-x-auto sm:order-none sm:w-auto sm:gap-1" aria-label="Pages">
-            {PAGES.map((page) => (
+            {PAGES.filter((page) => !("least" in page) || may(roles, page.least)).map((page) => (
               <NavLink key={page.to} to={page.to} end className={link}>
                 {page.label}
               </NavLink>
             ))}
           </nav>
           <div className="ml-auto flex items-center gap-1">
-            <span className="hidden text-sm text-base-content/70 sm:inline">{userName}</span>
+            <NavLink to="/account" className="btn btn-ghost btn-sm font-normal text-base-content/70" aria-label={`My account, ${userName}`}>
+              <UserRound aria-hidden className="size-4 sm:hidden" />
+              <span className="hidden sm:inline">{userName}</span>
+            </NavLink>
             <ThemeSwitch />
             <button type="button" className="btn btn-ghost btn-square btn-sm" onClick={onSignOut} aria-label="Sign out">
               <LogOut className="size-4" />

@@ -2,6 +2,7 @@ import { Volume2, VolumeX } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import { PicturePlayer } from "../player/pictures";
 import type { Sound } from "../player/player";
+import { inApi } from "../api/place";
 
 /** A way that broke is tried again after so long. */
 const PAUSE_MS = 1500;
@@ -30,7 +31,7 @@ export function LiveVideo({ channel }: { channel: string }) {
     const element = video.current;
     if (!element || !isSeen) return;
     let pause: ReturnType<typeof setTimeout> | undefined;
-    const address = `${location.origin.replace(/^http/, "ws")}/api/v1/channels/${encodeURIComponent(channel)}/pictures`;
+    const address = `${location.origin.replace(/^http/, "ws")}${inApi(`/channels/${encodeURIComponent(channel)}/pictures`)}`;
     const begin = () => {
       player.current = new PicturePlayer(element, address, sound, {
         onSounds: setSounds,

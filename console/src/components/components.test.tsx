@@ -5,6 +5,7 @@ import { place } from "../lib/levels";
 import { CopyField } from "./CopyField";
 import { LevelBars } from "./LevelBars";
 import { ErrorNote } from "./Notes";
+import { OpenLine } from "./OpenLine";
 import { ThemeSwitch } from "./ThemeSwitch";
 
 afterEach(() => {
@@ -80,5 +81,16 @@ describe("theme switch", () => {
     unmount();
     render(<ThemeSwitch />);
     expect(screen.getByLabelText("Dark colours")).toBeTruthy();
+  });
+});
+
+describe("a line that is open", () => {
+  it.each([
+    [false, 1],
+    [true, 0],
+  ])("is told where the browser trusts it not (%s)", (isSecure, count) => {
+    vi.stubGlobal("isSecureContext", isSecure);
+    render(<OpenLine />);
+    expect(screen.queryAllByRole("alert")).toHaveLength(count);
   });
 });

@@ -1,5 +1,6 @@
 import type { Recording } from "../api/types";
 import { clock, size } from "./format";
+import { inApi } from "../api/place";
 
 /** A channel's rules for its recordings in one line. */
 export function recordingRule(rules: Recording): string {
@@ -24,7 +25,7 @@ export function playable(take: { session: number; number: number; path: string }
 }
 
 export function takePath(take: { session: number; number: number }): string {
-  return `/api/v1/takes/${take.session}/${take.number}`;
+  return inApi(`/takes/${take.session}/${take.number}`);
 }
 
 export function fileName(path: string): string {

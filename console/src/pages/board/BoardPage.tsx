@@ -2,6 +2,7 @@ import { Plus } from "lucide-react";
 import { useState } from "react";
 import { useOutletContext } from "react-router";
 import type { Live } from "../../api/live";
+import { Allowed } from "../../components/Allowed";
 import { EmptyNote, LoadingNote } from "../../components/Notes";
 import { inOrder, summary } from "../../lib/state";
 import { AddChannel } from "./AddChannel";
@@ -17,9 +18,11 @@ export function BoardPage() {
     <>
       <div className="mb-5 flex flex-wrap items-center justify-between gap-3">
         <Headline summary={summary(board)} />
-        <button type="button" className="btn btn-sm bg-base-100" onClick={() => setAdding(true)}>
-          <Plus className="size-4" /> Add channel
-        </button>
+        <Allowed least="engineer">
+          <button type="button" className="btn btn-sm bg-base-100" onClick={() => setAdding(true)}>
+            <Plus className="size-4" /> Add channel
+          </button>
+        </Allowed>
       </div>
       {board.findings.length > 0 && (
         <div className="panel mb-4 [&>div]:border-b-0">

@@ -1,9 +1,11 @@
 import { ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
+import { OnChannel, useMay } from "../../api/may";
 import { useMute } from "../../api/queries";
-import type { LiveChannel } from "../../api/types";
+import type { Finding, LiveChannel } from "../../api/types";
 import { FindingList } from "../../components/FindingList";
+import { RemedyDialog } from "../../components/RemedyDialog";
 import { StateText } from "../../components/StateText";
 import { clock } from "../../lib/format";
 import { channelTone } from "../../lib/state";
@@ -32,18 +34,31 @@ function since(channel: LiveChannel): string {
 /** What is wrong or odd; on the channel's own page it can be muted for the show. */
 function Findings({ channel, canMute }: { channel: LiveChannel; canMute: boolean }) {
   const mute = useMute(channel.name);
-  if (!canMute) return <FindingList findings={channel.findings} />;
+  const [offered, setOffered] = useState<Finding>();
+  const mayRun = useMay("operator");
+  if (!canMute || !mayRun) return <FindingList findings={channel.findings} />;
   const change = (isMuted: boolean) => (code: string) => mute.mutate({ code, isMuted });
   return (
     <>
-      <FindingList findings={channel.findings} onMute={change(true)} onUnmute={change(false)} />
+      <FindingList findings={channel.findings} onMute={change(true)} onUnmute={change(false)} onRemedy={setOffered} />
+      {offered && <RemedyDialog channel={channel.name} finding={offered} onClose={() => setOffered(undefined)} />}
       {mute.error && <p className="px-5 py-2 text-sm text-error">{mute.error.message}</p>}
     </>
   );
 }
 
+type Props = { channel: LiveChannel; isLinked?: boolean };
+
 /** A channel with its source on the left and its legs on the right. */
-export function ChannelCard({ channel, isLinked = true }: { channel: LiveChannel; isLinked?: boolean }) {
+export function ChannelCard(props: Props) {
+  return (
+    <OnChannel value={props.channel.name}>
+      <Card {...props} />
+    </OnChannel>
+  );
+}
+
+function Card({ channel, isLinked = true }: Props) {
   const [isOpen, setOpen] = useState(false);
   const hasPicture = isLinked && Boolean(channel.session?.video);
   return (

@@ -1,3 +1,4 @@
+import { useMay } from "../../api/may";
 import { useSwitch } from "../../api/queries";
 import type { LiveLeg, LiveLine } from "../../api/types";
 import { Sparkline } from "../../components/Sparkline";
@@ -30,6 +31,7 @@ function LineNote({ line }: { line: LiveLine }) {
 /** A leg: state, rate out with its last minute, delay, drops, redials, and its switch. */
 export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
   const change = useSwitch(channel);
+  const mayRun = useMay("operator");
   const isOn = leg.state !== "off";
   const isLive = isOn && leg.state !== "ready";
   const note = legNote(leg);
@@ -59,7 +61,7 @@ export function LegRow({ channel, leg }: { channel: string; leg: LiveLeg }) {
           type="checkbox"
           className="toggle toggle-success toggle-sm"
           checked={isOn}
-          disabled={change.isPending}
+          disabled={change.isPending || !mayRun}
           aria-label={`Send to ${leg.destination}`}
           onChange={(event) => change.mutate({ destination: leg.destination, isOn: event.target.checked })}
         />

@@ -1,6 +1,7 @@
 import { Eye, EyeOff } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import { LiveVideo } from "../../components/LiveVideo";
+import { inApi } from "../../api/place";
 
 const RENEW_MS = 5000;
 
@@ -33,7 +34,7 @@ export function Still({ channel, title, onOpen }: { channel: string; title: stri
     >
       <img
         className={`h-full w-full object-contain ${isMissing ? "hidden" : ""}`}
-        src={`/api/v1/channels/${encodeURIComponent(channel)}/still?width=320&turn=${turn}`}
+        src={inApi(`/channels/${encodeURIComponent(channel)}/still?width=320&turn=${turn}`)}
         alt=""
         onLoad={() => setMissing(false)}
         onError={() => setMissing(true)}

@@ -76,7 +76,7 @@ export function SourceFacts({ channel }: { channel: LiveChannel }) {
       </div>
       <dl className="mt-3 space-y-1 text-sm">
         <Fact label="Picture" value={pictureSize(session)} />
-        {video && <Fact label="Codec" value={video.codec} />}
+        {video && <Fact label="Codec" value={[video.codec, video.level].filter(Boolean).join(" ")} more={[video.sampling, video.colour].filter(Boolean).join(" · ") || undefined} />}
         {video && <Fact label="Keyframes" value={keyframes(session)} />}
         {audio.length === 0 && <Fact label="Sound" value="none" />}
         {audio.map((track, place) => (

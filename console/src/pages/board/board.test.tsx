@@ -51,7 +51,7 @@ const picture: LiveVideo = {
   group_pictures: 60,
   group_bps: 1_600_000,
   reordered_run: 0,
-  has_open_groups: false,
+  has_open_groups: false, is_hdr: false,
 };
 
 const session: LiveSession = {
@@ -227,7 +227,10 @@ describe("a leg's switch", () => {
     calls.length = 0;
     vi.stubGlobal("fetch", (request: Request) => {
       calls.push(request);
-      return Promise.resolve(new Response(reply.body, { status: reply.status, headers: { "content-type": "application/json" } }));
+      // What the viewer may do is asked for as well.
+      const isMe = request.url.endsWith("/me");
+      const [body, status] = isMe ? [JSON.stringify({ name: "harbour", role: "operator", channels: [] }), 200] : [reply.body, reply.status];
+      return Promise.resolve(new Response(body, { status, headers: { "content-type": "application/json" } }));
     });
   });
 
@@ -235,10 +238,12 @@ describe("a leg's switch", () => {
     [reply.body, reply.status] = ["{}", 200];
     show(channel());
     fireEvent.click(screen.getByLabelText("Send to plovio"));
-    await waitFor(() => expect(calls).toHaveLength(1));
-    expect(calls[0]?.method).toBe("PUT");
-    expect(calls[0]?.url).toBe(`${window.location.origin}/api/v1/channels/finish-line/destinations/plovio`);
-    expect(await calls[0]?.json()).toEqual({ is_on: false });
+    const changes = () => calls.filter(({ method }) => method !== "GET");
+    await waitFor(() => expect(changes()).toHaveLength(1));
+    const [change] = changes();
+    expect(change?.method).toBe("PUT");
+    expect(change?.url).toBe(`${window.location.origin}/api/v1/channels/finish-line/destinations/plovio`);
+    expect(await change?.json()).toEqual({ is_on: false });
   });
 
   it("shows why the service did not", async () => {

@@ -1,11 +1,14 @@
-import { PlugZap, Plus, Settings2, Unlink } from "lucide-react";
+import { Eye, PlugZap, Plus, Settings2, Unlink } from "lucide-react";
 import { useState } from "react";
+import { useMay } from "../../api/may";
 import { useDestinations, useSwitch, useUnlink } from "../../api/queries";
 import type { Channel, ChannelDestination } from "../../api/types";
+import { Allowed } from "../../components/Allowed";
 import { EmptyNote, ErrorNote } from "../../components/Notes";
 import { seconds } from "../../lib/format";
 import { AddDestination } from "./AddDestination";
 import { EditDestination } from "./EditDestination";
+import { RevealKey } from "./RevealKey";
 import { Section } from "./Section";
 import { TryDestination } from "./TryDestination";
 
@@ -21,16 +24,20 @@ export function Destinations({ channel }: { channel: Channel }) {
   const all = useDestinations();
   const change = useSwitch(channel.name);
   const unlink = useUnlink(channel.name);
+  const mayRun = useMay("operator");
   const [isAdding, setAdding] = useState(false);
   const [edited, setEdited] = useState<string>();
   const [tried, setTried] = useState<string>();
+  const [revealed, setRevealed] = useState<string>();
   const known = (name: string | undefined) => all.data?.find((entry) => entry.name === name);
   const editedOne = known(edited);
   const sending = channel.destinations.find((entry) => entry.destination === edited);
   const action = (
-    <button type="button" className="btn btn-sm" onClick={() => setAdding(true)}>
-      <Plus className="size-4" /> Add destination
-    </button>
+    <Allowed least="engineer">
+      <button type="button" className="btn btn-sm" onClick={() => setAdding(true)}>
+        <Plus className="size-4" /> Add destination
+      </button>
+    </Allowed>
   );
   return (
     <Section title="Destinations" action={action}>
@@ -50,19 +57,29 @@ export function Destinations({ channel }: { channel: Channel }) {
                 {later(entry)}
               </p>
             </div>
+            <Allowed least="operator">
             <button type="button" className="btn btn-ghost btn-square btn-sm" aria-label={`Try ${destination}`} onClick={() => setTried(destination)}>
               <PlugZap className="size-4" />
             </button>
+            </Allowed>
+            <Allowed least="administrator">
+            <button type="button" className="btn btn-ghost btn-square btn-sm" aria-label={`Show the key of ${destination}`} onClick={() => setRevealed(destination)}>
+              <Eye className="size-4" />
+            </button>
+            </Allowed>
+            <Allowed least="engineer">
             <button type="button" className="btn btn-ghost btn-square btn-sm" aria-label={`Change ${destination}`} onClick={() => setEdited(destination)}>
               <Settings2 className="size-4" />
             </button>
             <button type="button" className="btn btn-ghost btn-square btn-sm" aria-label={`Take ${destination} from this channel`} onClick={() => unlink.mutate(destination)}>
               <Unlink className="size-4" />
             </button>
+            </Allowed>
             <input
               type="checkbox"
               className="toggle toggle-success"
               checked={is_on}
+              disabled={!mayRun}
               aria-label={`${destination} is on`}
               onChange={(event) => change.mutate({ destination, isOn: event.target.checked })}
             />
@@ -73,6 +90,7 @@ export function Destinations({ channel }: { channel: Channel }) {
       {editedOne && sending && (
         <EditDestination channel={channel.name} destination={editedOne} sending={sending} onClose={() => setEdited(undefined)} />
       )}
+      {revealed && <RevealKey name={revealed} onClose={() => setRevealed(undefined)} />}
       {tried && <TryDestination name={tried} onClose={() => setTried(undefined)} />}
       {isAdding && <AddDestination channel={channel} onClose={() => setAdding(false)} />}
     </Section>

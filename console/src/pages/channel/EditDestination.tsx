@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from "react";
 import { useChangeDestination, useSending } from "../../api/queries";
-import type { AudioOtherwise, ChannelDestination, Destination, SheetAction, SheetForm } from "../../api/types";
+import type { AudioOtherwise, ChannelDestination, Destination, MissingSound, SheetAction, SheetForm } from "../../api/types";
 import { Dialog } from "../../components/Dialog";
 import { Field, fieldText } from "../../components/Field";
 import { FormActions } from "../../components/FormActions";
@@ -17,6 +17,12 @@ const OTHERWISES = [
 const ACTIONS = [
   ["warn", "Send it and say so"],
   ["do_not_send", "Do not send it"],
+] as const;
+
+const NO_SOUND = [
+  ["ignore", "It does without"],
+  ["warn", "Say so"],
+  ["add", "Add silence"],
 ] as const;
 
 /** A number of a form; null if nothing was entered. */
@@ -41,8 +47,21 @@ function sheet(form: HTMLFormElement): SheetForm {
     max_frame_rate: rate === "" ? null : Number(rate),
     max_keyframe_spacing_ms: optional(form, "keyframes", 1000),
     max_audio_tracks: optional(form, "audio_tracks"),
+    video_profiles: list(form, "video_profiles"),
+    needs_closed_groups: fieldText(form, "needs_closed_groups") === "on",
+    standard_range_only: fieldText(form, "standard_range_only") === "on",
+    missing_sound: fieldText(form, "missing_sound") as MissingSound,
     on_breach: fieldText(form, "on_breach") as SheetAction,
   };
+}
+
+function Check({ name, label, isOn = false }: { name: string; label: string; isOn?: boolean }) {
+  return (
+    <label className="flex items-center gap-2 text-sm">
+      <input type="checkbox" className="checkbox checkbox-sm" name={name} defaultChecked={isOn} />
+      {label}
+    </label>
+  );
 }
 
 function Limits({ limits }: { limits: SheetForm }) {
@@ -59,12 +78,15 @@ function Limits({ limits }: { limits: SheetForm }) {
         <Field label="Audio tracks" name="audio_tracks" type="number" min={0} max={16} defaultValue={limits.max_audio_tracks ?? ""} />
         <Field label="Video codecs" name="video_codecs" placeholder="H.264, HEVC" defaultValue={limits.video_codecs?.join(", ") ?? ""} />
         <Field label="Audio codecs" name="audio_codecs" placeholder="AAC" defaultValue={limits.audio_codecs?.join(", ") ?? ""} />
+        <Field label="Video profiles" name="video_profiles" placeholder="Main, High" defaultValue={limits.video_profiles?.join(", ") ?? ""} />
+        <Select label="If there is no sound" name="missing_sound" defaultValue={limits.missing_sound ?? "ignore"} options={NO_SOUND} />
         <Select label="If it is not kept" name="on_breach" defaultValue={limits.on_breach ?? "warn"} options={ACTIONS} />
       </div>
-      <label className="mt-3 flex items-center gap-2 text-sm">
-        <input type="checkbox" className="checkbox checkbox-sm" name="needs_tls" defaultChecked={limits.needs_tls ?? false} />
-        Encrypted connections only
-      </label>
+      <div className="mt-3 flex flex-wrap gap-x-6 gap-y-2">
+        <Check name="needs_tls" label="Encrypted connections only" isOn={limits.needs_tls} />
+        <Check name="needs_closed_groups" label="Closed groups of pictures only" isOn={limits.needs_closed_groups} />
+        <Check name="standard_range_only" label="Standard range only (no HDR)" isOn={limits.standard_range_only} />
+      </div>
     </fieldset>
   );
 }
@@ -86,6 +108,7 @@ export function EditDestination({ channel, destination, sending, onClose }: Prop
       batch_ms: optional(form, "batch"),
       audio: fieldText(form, "audio"),
       audio_otherwise: fieldText(form, "otherwise") as AudioOtherwise,
+      video_track: optional(form, "video_track") ?? 0,
       limits: sheet(form),
       srt: srtChange(form),
     });
@@ -114,6 +137,7 @@ export function EditDestination({ channel, destination, sending, onClose }: Prop
           <Field label="Starts after the show, seconds" name="start" type="number" min={0} max={3600} step="any" defaultValue={sending.start_after_ms / 1000} />
           <Field label="Sound" name="audio" placeholder="all that it takes" defaultValue={destination.audio ?? ""} hint="number:2, language:de or name:commentary" />
           <Select label="If there is no such track" name="otherwise" defaultValue={destination.audio_otherwise} options={OTHERWISES} />
+          <Field label="Track of pictures" name="video_track" type="number" min={1} max={16} placeholder="all of them" defaultValue={destination.video_track ?? ""} hint="Of a stream with several: the only one that it gets." />
           <Field label="Collect packets for, milliseconds" name="batch" type="number" min={0} max={1000} defaultValue={destination.batch_ms} hint="20 saves CPU; 0 for a preview." />
         </div>
         <Limits limits={destination.limits} />

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { useRecorder } from "../../api/queries";
 import type { Channel, LiveSession } from "../../api/types";
 import { fieldText } from "../../components/Field";
+import { Allowed } from "../../components/Allowed";
 import { ErrorNote } from "../../components/Notes";
 import { TakeList } from "../recordings/TakeList";
 import { RecordingRules } from "./RecordingRules";
@@ -60,14 +61,16 @@ export function Recordings({ channel, session }: { channel: Channel; session: Li
       <Link to={`/recordings?channel=${channel.name}`} className="text-sm hover:underline">
         All
       </Link>
-      <button type="button" className="btn btn-sm" onClick={() => setOpen(true)}>
-        <Settings2 className="size-4" /> What is recorded
-      </button>
+      <Allowed least="engineer">
+        <button type="button" className="btn btn-sm" onClick={() => setOpen(true)}>
+          <Settings2 className="size-4" /> What is recorded
+        </button>
+      </Allowed>
     </div>
   );
   return (
     <Section title="Recordings" action={action}>
-      {session && <RecorderBar channel={channel} session={session} />}
+      <Allowed least="operator">{session && <RecorderBar channel={channel} session={session} />}</Allowed>
       <TakeList filter={{ channel: channel.name, limit: 5 }} />
       {isOpen && <RecordingRules channel={channel} onClose={() => setOpen(false)} />}
     </Section>

@@ -3,6 +3,7 @@ import type { Audience, BetweenShows, Channel, Nearness, ViewerCounts, WayOfWatc
 import { CopyField } from "../../components/CopyField";
 import { ErrorNote } from "../../components/Notes";
 import { Select } from "../../components/Select";
+import { Allowed } from "../../components/Allowed";
 import { embedCode, Links } from "./Links";
 import { PageTexts } from "./PageTexts";
 import { Section } from "./Section";
@@ -114,7 +115,9 @@ export function Viewers({ channel, now }: { channel: Channel; now: ViewerCounts 
       </div>
       <PageTexts channel={channel} />
       <Watching channel={channel.name} now={now} />
-      <Links channel={channel.name} isClosed={audience === "nobody"} />
+      <Allowed least="operator">
+        <Links channel={channel.name} isClosed={audience === "nobody"} />
+      </Allowed>
     </Section>
   );
 }

@@ -1,11 +1,15 @@
+import { LifeBuoy } from "lucide-react";
 import { useOutletContext } from "react-router";
 import type { Live } from "../../api/live";
 import type { LiveHost } from "../../api/types";
+import { Allowed } from "../../components/Allowed";
 import { EmptyNote, LoadingNote } from "../../components/Notes";
 import { bitrate, size } from "../../lib/format";
+import { MachineTimeline } from "../../timeline/MachineTimeline";
 import { Section } from "../channel/Section";
 import { Capacity } from "./Capacity";
 import { LogLines } from "./LogLines";
+import { inApi } from "../../api/place";
 
 function Figure({ label, value, more }: { label: string; value: string; more?: string }) {
   return (
@@ -47,11 +51,21 @@ export function MachinePage() {
   if (!board) return <LoadingNote />;
   return (
     <>
-      <h1 className="mb-5 text-2xl font-semibold tracking-tight">Machine</h1>
+      <div className="mb-5 flex flex-wrap items-center justify-between gap-3">
+        <h1 className="text-2xl font-semibold tracking-tight">Machine</h1>
+        <Allowed least="engineer">
+          <a className="btn btn-sm" href={inApi("/support-bundle")} download title="Settings and records without secrets, findings, figures and the end of the log, for who helps">
+          <LifeBuoy aria-hidden className="size-4" /> Support bundle
+          </a>
+        </Allowed>
+      </div>
       <div className="space-y-5">
         <Section title="Now">{board.host ? <Host host={board.host} /> : <EmptyNote title="It was not looked at yet." />}</Section>
+        <MachineTimeline />
         <Capacity knowsUplink={Boolean(board.uplink)} />
-        <LogLines />
+        <Allowed least="engineer">
+          <LogLines />
+        </Allowed>
       </div>
     </>
   );

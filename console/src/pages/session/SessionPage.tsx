@@ -1,19 +1,25 @@
-import { ArrowLeft } from "lucide-react";
+import { ArrowLeft, Printer } from "lucide-react";
 import type { ReactNode } from "react";
 import { Link, useParams } from "react-router";
 import { useReport, useSession } from "../../api/queries";
-import type { FindingReport, LegReport, Session, ShowReport } from "../../api/types";
+import type { FindingReport, LegReport, Session, ShowReport, SoundReport } from "../../api/types";
 import { ErrorNote, LoadingNote } from "../../components/Notes";
 import { clock, count, dropped, moment, seconds, size, span } from "../../lib/format";
+import { ShowTimeline } from "../../timeline/ShowTimeline";
 import { Section } from "../channel/Section";
 
 function Head({ session, report }: { session: Session; report: ShowReport }) {
   const { source } = report;
   return (
     <div className="mb-5 mt-1">
-      <h1 className="text-2xl font-semibold tracking-tight">
-        {session.is_rehearsal ? "Rehearsal" : "Session"} {session.id}
-      </h1>
+      <div className="flex items-start justify-between gap-3">
+        <h1 className="text-2xl font-semibold tracking-tight">
+          {session.is_rehearsal ? "Rehearsal" : "Session"} {session.id} <span className="font-normal text-base-content/70">{session.channel}</span>
+        </h1>
+        <button type="button" className="btn btn-sm" onClick={() => window.print()}>
+          <Printer aria-hidden className="size-4" /> Print
+        </button>
+      </div>
       <p className="text-sm text-base-content/70">
         {moment(session.started_at)} · {clock(report.length_ms)} · {source.stream || "no stream"} · key {session.key_label} ·{" "}
         {session.ended_at ? session.end_reason : "still on air"}
@@ -70,6 +76,42 @@ function Legs({ report }: { report: ShowReport }) {
               <td className="text-right">{leg.redial_count}</td>
               <td className="text-right">{span(leg.delay_ms)}</td>
               <td className="text-right">{span(leg.most_behind_ms)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+const decibels = (value: number | null | undefined) => (value === null || value === undefined ? "–" : value.toFixed(1));
+
+function Sounds({ sounds }: { sounds: SoundReport[] }) {
+  return (
+    <div className="overflow-x-auto">
+      <table className="table table-sm [&_:is(td,th):first-child]:pl-5 [&_:is(td,th):last-child]:pr-5">
+        <thead>
+          <tr>
+            <th>Track</th>
+            <th>Codec</th>
+            <th className="text-right">Loudness, LUFS</th>
+            <th className="text-right">Range, LU</th>
+            <th className="text-right">True peak, dBTP</th>
+            <th className="text-right">Listened to</th>
+          </tr>
+        </thead>
+        <tbody>
+          {sounds.map((sound) => (
+            <tr key={sound.track}>
+              <td className="font-medium">
+                {sound.track}
+                {sound.name && <span className="font-normal text-base-content/70"> {sound.name}</span>}
+              </td>
+              <td>{sound.codec}</td>
+              <td className="text-right">{decibels(sound.loudness)}</td>
+              <td className="text-right">{decibels(sound.range)}</td>
+              <td className="text-right">{decibels(sound.true_peak)}</td>
+              <td className="text-right">{sound.not_heard ?? clock(sound.heard_ms)}</td>
             </tr>
           ))}
         </tbody>
@@ -138,7 +180,7 @@ export function SessionPage() {
   ];
   return (
     <>
-      <Link to={`/channels/${channel}`} className="inline-flex items-center gap-1 text-sm text-base-content/70 hover:underline">
+      <Link to={`/channels/${channel}`} className="screen-only inline-flex items-center gap-1 text-sm text-base-content/70 hover:underline">
         <ArrowLeft aria-hidden className="size-4" /> {channel}
       </Link>
       <Head session={session.data.session} report={report.data} />
@@ -146,6 +188,12 @@ export function SessionPage() {
         <Section title="Destinations">
           <Legs report={report.data} />
         </Section>
+        {report.data.sounds && report.data.sounds.length > 0 && (
+          <Section title="Sound">
+            <Sounds sounds={report.data.sounds} />
+          </Section>
+        )}
+        <ShowTimeline session={id} channel={channel} isRunning={!session.data.session.ended_at} />
         {report.data.findings && report.data.findings.length > 0 && (
           <Section title="Findings">
             <ul className="divide-y divide-base-300">

@@ -1,6 +1,8 @@
 import { useQueryClient } from "@tanstack/react-query";
-import type { FormEvent } from "react";
+import { type FormEvent, useState } from "react";
+import { CallError } from "../../api/client";
 import { useCompleteFirstRun, useFirstRun, useSignIn } from "../../api/queries";
+import { CodeField } from "../../components/CodeField";
 import { Field, fieldText } from "../../components/Field";
 import { ErrorNote, LoadingNote } from "../../components/Notes";
 import { ThemeSwitch } from "../../components/ThemeSwitch";
@@ -9,17 +11,23 @@ import { Wordmark } from "../../components/Wordmark";
 function SignInForm() {
   const signIn = useSignIn();
   const client = useQueryClient();
+  const code = signIn.error instanceof CallError ? signIn.error.code : undefined;
+  // Once it was asked for, the field stays: a wrong code is typed anew beside the password that was right.
+  const [isAsked, setAsked] = useState(false);
+  if (code === "second_factor_needed" && !isAsked) setAsked(true);
   const onSubmit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const form = event.currentTarget;
-    const body = { name: fieldText(form, "name"), password: fieldText(form, "password") };
+    const second_factor = fieldText(form, "second_factor") || undefined;
+    const body = { name: fieldText(form, "name"), password: fieldText(form, "password"), second_factor };
     signIn.mutate(body, { onSuccess: () => client.invalidateQueries() });
   };
   return (
     <form className="space-y-4" onSubmit={onSubmit}>
       <Field label="User name" name="name" autoComplete="username" required autoFocus />
       <Field label="Password" name="password" type="password" autoComplete="current-password" required />
-      {signIn.error && <ErrorNote error={signIn.error} />}
+      {isAsked && <CodeField label="Code of the authenticator" name="second_factor" hint="Or a recovery code." autoFocus />}
+      {signIn.error && code !== "second_factor_needed" && <ErrorNote error={signIn.error} />}
       <button type="submit" className="btn btn-primary w-full" disabled={signIn.isPending}>
         Sign in
       </button>
