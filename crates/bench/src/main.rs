@@ -78,7 +78,8 @@ struct Arguments {
     /// Measure two shows beside everything that strangers can do at once, and nothing else.
     #[arg(long)]
     siege: bool,
-    /// Measure whether a failed sign-in tells by its time if there is such a name, and nothing else.
+    /// Measure whether a failed sign-in tells by its time if there is such a name, and how long the right one takes among a
+    /// flood of wrong ones, and nothing else.
     #[arg(long)]
     sign_in_times: bool,
     /// Measure so many viewers by playlists, and a tenth of them over WebSockets, beside 20 legs, and nothing else.

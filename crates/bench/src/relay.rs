@@ -19,7 +19,7 @@ use crate::source::Source;
 use crate::tls::Tls;
 use crate::{Figures, encoder, faulty};
 
-const PASSWORD: &str = "benchmark only";
+pub(crate) const PASSWORD: &str = "benchmark only";
 pub(crate) const START_PATIENCE: Duration = Duration::from_secs(30);
 pub(crate) const WARM_UP: Duration = Duration::from_secs(3);
 

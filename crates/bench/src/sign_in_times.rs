@@ -1,21 +1,28 @@
-//! Whether a sign-in that fails tells by its time if there is somebody of that name.
+//! Whether a sign-in that fails tells by its time if there is somebody of that name, and how long the right one takes
+//! among many that are wrong.
 
 use std::io::{Read, Write};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::Path;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use anyhow::{Context, ensure};
 use serde_json::json;
-use waverant_standin::connect_as;
+use waverant_standin::{connect_as, guess_passwords, post_sign_in, stranger_address};
 
-use crate::relay::House;
+use crate::relay::{House, PASSWORD};
 
 /// Tries with a name that there is, and as many with one that there is not, in turns.
 const TRIES: usize = 1000;
 
 /// By how many standard deviations the ranks of one kind may be off before they count as told apart.
 const MOST_SIGMAS: f64 = 3.3;
+
+/// How long passwords are guessed.
+const FLOOD: Duration = Duration::from_secs(60);
+
+/// Who knows his password is in after this.
+const PATIENCE: Duration = Duration::from_secs(3);
 
 #[expect(clippy::print_stdout, reason = "the figures are the program's output")]
 pub(crate) fn measure(waverantd: &Path) -> anyhow::Result<()> {
@@ -31,6 +38,22 @@ pub(crate) fn measure(waverantd: &Path) -> anyhow::Result<()> {
     println!("{:>21} {:.2} ms of one that there is not", "", medians[1]);
     println!("ranks are {sigmas:.2} standard deviations apart (U test); up to {MOST_SIGMAS} is chance");
     ensure!(sigmas.abs() < MOST_SIGMAS, "names are told apart by their time");
+    drop(house);
+    // Another house: this one remembers who guessed.
+    flood(&House::start(waverantd, 1, 1)?)
+}
+
+#[expect(clippy::print_stdout, reason = "the figures are the program's output")]
+fn flood(house: &House) -> anyhow::Result<()> {
+    let body = json!({"name": "bench", "password": PASSWORD, "token_label": "t"}).to_string();
+    // None is 0: no answer.
+    let right = |number| post_sign_in(stranger_address(500 + number), house.http_address, &body).unwrap_or(0);
+    let counts = guess_passwords(house.http_address, "bench", FLOOD, right);
+    let slowest = counts.right.iter().map(|(_, took)| *took).max().context("nobody signed in")?;
+    let (answered, length) = (counts.answered, FLOOD.as_secs());
+    println!("of {answered} wrong passwords in {length} s the right one took {slowest:.2?} at most");
+    ensure!(counts.right.iter().all(|(status, _)| *status == 200), "not all came in: {:?}", counts.right);
+    ensure!(slowest < PATIENCE, "it took too long");
     Ok(())
 }
 

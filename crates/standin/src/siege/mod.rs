@@ -1,6 +1,7 @@
 //! Callers who mean harm, at every door of the service at once.
 
 mod flood;
+mod guesses;
 mod habits;
 
 use std::net::SocketAddr;
@@ -10,6 +11,7 @@ use std::thread::{self, JoinHandle};
 use std::time::Duration;
 
 pub use flood::{Flood, FloodHabit, connect_as, stranger_address};
+pub use guesses::{GuessCounts, guess_passwords, post_sign_in};
 
 /// Those who mean harm do so on machines of their own: here they leave the processor to who is measured.
 const NICENESS: i32 = 10;
