@@ -19,6 +19,9 @@ pub use proof::{NoProof, Proof, placeholder};
 
 use std::path::{Path, PathBuf};
 
+use base64::Engine;
+use base64::prelude::BASE64_URL_SAFE_NO_PAD;
+
 /// What is wanted, and from whom.
 #[derive(Clone, Debug)]
 pub struct Wanted {
@@ -47,6 +50,12 @@ impl Wanted {
 
 fn certificate_file(folder: &Path) -> PathBuf {
     folder.join(CERTIFICATE_FILE)
+}
+
+/// The bytes of a key as authorities give it, in base64 for addresses (RFC 4648, 5); none if it is something else.
+pub fn binding_key(text: &str) -> Option<Vec<u8>> {
+    let key = BASE64_URL_SAFE_NO_PAD.decode(text.trim().trim_end_matches('=')).ok()?;
+    (!key.is_empty()).then_some(key)
 }
 
 /// An account that one has with an authority outside this protocol.

@@ -6,6 +6,7 @@ mod addresses;
 mod auth;
 mod board;
 mod capacity;
+mod certificate;
 mod channels;
 mod console;
 mod course;
@@ -63,6 +64,7 @@ use waverant_house::{House, MAX_POSTER_BYTES};
 use waverant_library::MAX_SLATE_BYTES;
 use waverant_relay::{Guesses, Role};
 
+pub use certificate::CertificateDesk;
 pub use first_run::FirstRun;
 pub use log::{LogDesk, LogLevel, LogLine, LogRing};
 pub use metrics::MetricsAccess;
@@ -105,6 +107,7 @@ pub struct ApiState {
     metrics: MetricsAccess,
     log: Arc<LogDesk>,
     support: Arc<SupportDesk>,
+    certificate: CertificateDesk,
 }
 
 /// Where encoders are taken, and viewers.
@@ -147,6 +150,8 @@ pub struct Told {
     pub log: LogDesk,
     /// Settings by name, without secrets.
     pub settings: Vec<(String, String)>,
+    /// The certificate.
+    pub certificate: CertificateDesk,
 }
 
 impl ApiState {
@@ -160,7 +165,7 @@ impl ApiState {
         told: Told,
     ) -> Self {
         let ConsoleSite { host, path } = site;
-        let Told { metrics, log, settings } = told;
+        let Told { metrics, log, settings, certificate } = told;
         Self {
             house,
             first_run,
@@ -175,6 +180,7 @@ impl ApiState {
             metrics,
             log: Arc::new(log),
             support: Arc::new(SupportDesk::new(settings)),
+            certificate,
         }
     }
 }
@@ -208,6 +214,8 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(findings::carry_out))
         .routes(routes!(capacity::capacity))
         .routes(routes!(support::support_bundle))
+        .routes(routes!(certificate::show_certificate))
+        .routes(routes!(certificate::renew_certificate))
         .routes(routes!(log::read_log))
         .routes(routes!(log::set_log_level))
         .routes(routes!(findings::ask))

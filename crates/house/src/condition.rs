@@ -1,6 +1,7 @@
 //! What is known of the house apart from its shows.
 
-use std::sync::atomic::{AtomicBool, AtomicI64};
+use std::ops::Range;
+use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
 use parking_lot::{Mutex, RwLock};
@@ -17,8 +18,10 @@ pub(crate) struct HouseCondition {
     pub(crate) host: RwLock<Option<HostFigures>>,
     /// True if the database answered when it was last asked.
     pub(crate) database_answers: AtomicBool,
-    /// When the certificate ends, in seconds since 1970; 0 without one.
-    pub(crate) certificate_ends: AtomicI64,
+    /// From when to when the certificate is good; none without one.
+    pub(crate) certificate: Mutex<Option<Range<OffsetDateTime>>>,
+    /// Why the authority gives no new one.
+    pub(crate) renewal_fault: Mutex<Option<String>>,
     /// Both clocks, read together.
     pub(crate) clocks: Mutex<Clocks>,
 }
@@ -58,7 +61,8 @@ impl Default for HouseCondition {
             checkup: Mutex::default(),
             host: RwLock::default(),
             database_answers: AtomicBool::new(true),
-            certificate_ends: AtomicI64::new(0),
+            certificate: Mutex::default(),
+            renewal_fault: Mutex::default(),
             clocks: Mutex::default(),
         }
     }

@@ -1,5 +1,6 @@
 //! What is wrong with the house itself, apart from its shows; and what of a show is not to be told.
 
+use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -7,7 +8,7 @@ use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use time::macros::datetime;
 use waverant_library::LOW_TIME;
-use waverant_relay::{Actor, Finding, FindingChange, FindingCode, HouseFacts, judge_house};
+use waverant_relay::{Actor, CertificateLeft, Finding, FindingChange, FindingCode, HouseFacts, judge_house};
 
 use crate::host::{HostFigures, HostMeter};
 use crate::{House, HouseError};
@@ -27,10 +28,14 @@ impl House {
         self.condition.checkup.lock().standing()
     }
 
-    /// Says when the certificate ends; None if there is none.
-    pub fn note_certificate(&self, ends: Option<OffsetDateTime>) {
-        let ends = ends.map_or(0, OffsetDateTime::unix_timestamp);
-        self.condition.certificate_ends.store(ends, Ordering::Relaxed);
+    /// Says from when to when the certificate is good; None if there is none.
+    pub fn note_certificate(&self, good: Option<Range<OffsetDateTime>>) {
+        *self.condition.certificate.lock() = good;
+    }
+
+    /// Says why the authority gives no new certificate; None while all is well with that.
+    pub fn note_renewal(&self, fault: Option<String>) {
+        *self.condition.renewal_fault.lock() = fault;
     }
 
     /// What was wrong with the house since the service was started, each with its end; none while it stands.
@@ -102,9 +107,11 @@ impl House {
                 .map(|budget| budget.part())
                 .filter(|part| *part < 1.0),
             is_database_away: false,
-            certificate_left: Some(self.condition.certificate_ends.load(Ordering::Relaxed))
-                .filter(|ends| *ends != 0)
-                .map(|ends| ends - at.unix_timestamp()),
+            certificate: self.condition.certificate.lock().as_ref().map(|good| CertificateLeft {
+                left_s: (good.end - at).whole_seconds(),
+                life_s: (good.end - good.start).whole_seconds(),
+            }),
+            renewal_fault: self.condition.renewal_fault.lock().clone(),
             clock_put: self.condition.clocks.lock().look(at, Instant::now()),
             is_clock_behind: at < MADE,
         }

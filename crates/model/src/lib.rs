@@ -6,6 +6,7 @@
 mod account;
 mod act;
 mod capacity;
+mod certificate;
 mod channel;
 mod depot;
 mod destination;
@@ -34,6 +35,7 @@ pub use act::{Act, ActBy, ActOutcome};
 pub use capacity::{
     CapacityAnswer, CapacityVerdict, LiveHost, LiveNetwork, LiveProcess, PlannedShows, ResourceAnswer, ResourceName,
 };
+pub use certificate::{Certificate, CertificateInUse, CertificateRenewal, CertificateSource};
 pub use channel::{
     AddChannel, ChangeChannel, ChangeSending, Channel, ChannelDestination, SlateChoice, Takeover, UploadedSlate,
 };

@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use parking_lot::RwLock;
 use rustls::ServerConfig;
+use rustls::crypto::ring::sign::any_supported_type;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
-
-use crate::TlsError;
+use rustls::sign::{CertifiedKey, SingleCertAndKey};
 
 /// What an authority says in the handshake when it looks whether a name is ours. Source: RFC 8737, 6.2
 pub(crate) const ACME_TLS: &[u8] = b"acme-tls/1";
@@ -30,15 +30,17 @@ impl Challenges {
     /// Shows a certificate to an authority that calls for `name` in the handshake.
     ///
     /// # Errors
-    /// [`TlsError::Authority`] if certificate and key do not go together.
+    /// If the key is of no kind that is known.
     pub fn show_certificate(
         &self,
         name: &str,
         certificate: CertificateDer<'static>,
         key: PrivateKeyDer<'static>,
-    ) -> Result<(), TlsError> {
-        let config = ServerConfig::builder().with_no_client_auth().with_single_cert(vec![certificate], key);
-        let mut config = config.map_err(|error| TlsError::Authority(error.to_string()))?;
+    ) -> Result<(), rustls::Error> {
+        // Nobody but the authority understands its critical extension: it is not looked at here.
+        let key = any_supported_type(&key)?;
+        let shown = SingleCertAndKey::from(CertifiedKey::new(vec![certificate], key));
+        let mut config = ServerConfig::builder().with_no_client_auth().with_cert_resolver(Arc::new(shown));
         config.alpn_protocols = vec![ACME_TLS.to_vec()];
         self.certificates.write().insert(name.to_ascii_lowercase(), Arc::new(config));
         Ok(())

@@ -24,10 +24,10 @@ mod viewing;
 pub use actor::Actor;
 pub use channel::ChannelRules;
 pub use checkup::{
-    About, ArrivalFigures, CadenceFigures, Checkup, Condition, Finding, FindingChange, FindingCode, FindingKey,
-    GroupFigures, Growth, HouseFacts, IntakeFacts, LONGEST_COMPLAINT, LegFacts, PaceFigures, PastFinding, Patience,
-    PictureFigures, PictureMeter, Remedy, Severity, SoundFigures, SoundMeter, StreamFigures, StreamMeter, TrackFigures,
-    findings_meant, judge_house, judge_leg, judge_line, judge_picture, judge_sound, judge_stream,
+    About, ArrivalFigures, CadenceFigures, CertificateLeft, Checkup, Condition, Finding, FindingChange, FindingCode,
+    FindingKey, GroupFigures, Growth, HouseFacts, IntakeFacts, LONGEST_COMPLAINT, LegFacts, PaceFigures, PastFinding,
+    Patience, PictureFigures, PictureMeter, Remedy, Severity, SoundFigures, SoundMeter, StreamFigures, StreamMeter,
+    TrackFigures, findings_meant, judge_house, judge_leg, judge_line, judge_picture, judge_sound, judge_stream,
 };
 pub use gate::{
     AddressRange, AddressRangeError, Admission, Announced, AnnouncedError, Attempt, CallerId, ChannelName,

@@ -4,17 +4,17 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use time::OffsetDateTime;
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::runtime::Handle;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
+use waverant_acme::{Keeper, Progress, Wanted, placeholder};
 use waverant_api::{
-    ApiState, ConsolePath, ConsoleSite, FirstRun, HttpDoors, HttpListener, LogDesk, PeopleRules, Ports, Proxies, Told,
-    router, serve, to_https,
+    ApiState, CertificateDesk, ConsolePath, ConsoleSite, FirstRun, HttpDoors, HttpListener, LogDesk, PeopleRules,
+    Ports, Proxies, Told, router, serve, to_https,
 };
 use waverant_house::House;
-use waverant_net::{Announcers, Places, ServerTls};
+use waverant_net::{Announcers, CertificateFacts, Places, ServerTls, TlsError, TlsFiles};
 use waverant_relay::LobbyLimits;
 use waverant_sources::{RtmpDoor, RtmpSettings, SrtDoor, SrtSettings};
 use waverant_viewing::{ViewingState, keep_ready, publish};
@@ -53,7 +53,7 @@ impl Doors {
         let rtmp = bind("rtmp", settings.rtmp)?;
         let secure = match &settings.tls {
             Some(files) => Some(SecureDoors {
-                tls: ServerTls::open(files.clone())?,
+                tls: open_tls(files.clone(), settings.authority.as_ref())?,
                 rtmps: bind("rtmps", settings.rtmps)?,
                 https: bind("https", settings.https)?,
                 viewing: bind("viewing_https", settings.viewing_https)?,
@@ -106,10 +106,10 @@ impl Doors {
         if let Some(secure) = self.secure {
             let announced = announcers(settings, AnnouncedDoor::Rtmps);
             house.tasks().spawn(secure.tls.clone().follow_files(house.stopping().clone()));
-            house.tasks().spawn(watch_certificate(secure.tls.ends(), house.clone()));
+            house.tasks().spawn(watch_certificate(secure.tls.facts(), house.clone()));
             house.tasks().spawn(door.listen(secure.rtmps, Some(secure.tls.clone()), announced));
             if let Some((redirect, https)) = secure.redirect.zip(addresses.https) {
-                tokio::spawn(lead_to_https(redirect, https.port(), settings, house));
+                tokio::spawn(lead_to_https(redirect, (https.port(), &secure.tls), settings, house));
             }
             (tls, https, viewing_https) = (Some(secure.tls), Some(secure.https), Some(secure.viewing));
         }
@@ -122,7 +122,8 @@ impl Doors {
         let viewing = ViewingState::new(house.clone());
         house.tasks().spawn_on(keep_ready(viewing.clone()), for_viewers);
         house.tasks().spawn_on(publish(viewing.clone()), for_viewers);
-        let told = Told { metrics: settings.metrics.clone(), log, settings: settings.told() };
+        let certificate = certificate(tls.as_ref(), settings, house);
+        let told = Told { metrics: settings.metrics.clone(), log, settings: settings.told(), certificate };
         let rules = PeopleRules { second_factor_from: settings.second_factor_from };
         let site = ConsoleSite { host: settings.host.clone(), path: settings.console_path.clone() };
         let state = ApiState::new(house.clone(), first_run, site, rules, ports(addresses), told);
@@ -157,10 +158,11 @@ impl Doors {
 /// Serves those who come in the clear: they are led to where it is not.
 fn lead_to_https(
     listener: TcpListener,
-    port: u16,
+    (port, tls): (u16, &Arc<ServerTls>),
     settings: &Settings,
     house: &Arc<House>,
 ) -> impl Future<Output = ()> + use<> {
+    let tls = tls.clone();
     let doors = HttpDoors {
         plain: HttpListener { listener, announcers: announcers(settings, AnnouncedDoor::Http) },
         secure: None,
@@ -168,7 +170,7 @@ fn lead_to_https(
         proxies: Proxies::default(),
         path: ConsolePath::default(),
     };
-    serve(doors, to_https(port), house.clone())
+    serve(doors, to_https(port, move |token| tls.challenges().answer(token)), house.clone())
 }
 
 fn rtmp_settings(settings: &Settings) -> RtmpSettings {
@@ -197,13 +199,44 @@ fn ports(addresses: &Addresses) -> Ports {
     }
 }
 
+/// With the certificate there is; if an authority is to give it, with one that stands in for the first.
+fn open_tls(files: TlsFiles, wanted: Option<&Wanted>) -> Result<Arc<ServerTls>, TlsError> {
+    match wanted {
+        None => ServerTls::open(files),
+        Some(wanted) => ServerTls::open_or(files, || placeholder(&wanted.names)),
+    }
+}
+
+/// What is told of the certificate; it is kept good from now on, if an authority gives it.
+fn certificate(tls: Option<&Arc<ServerTls>>, settings: &Settings, house: &Arc<House>) -> CertificateDesk {
+    let keeper = tls.zip(settings.authority.clone()).map(|(tls, wanted)| Keeper::new(wanted, tls.clone()));
+    if let Some(keeper) = &keeper {
+        house.tasks().spawn(keeper.clone().keep(house.stopping().clone()));
+        house.tasks().spawn(watch_renewal(keeper.progress(), house.clone()));
+    }
+    CertificateDesk { facts: tls.map(|tls| tls.facts()), keeper }
+}
+
 /// Tells the house when the certificate ends, whenever another one is in use.
-async fn watch_certificate(mut ends: watch::Receiver<Option<i64>>, house: Arc<House>) {
+async fn watch_certificate(mut facts: watch::Receiver<Option<Arc<CertificateFacts>>>, house: Arc<House>) {
     loop {
-        let end = *ends.borrow_and_update();
-        house.note_certificate(end.and_then(|end| OffsetDateTime::from_unix_timestamp(end).ok()));
+        // A placeholder has no end that counts: it is told that there is no certificate.
+        let known = facts.borrow_and_update().clone().filter(|facts| !facts.is_placeholder);
+        house.note_certificate(known.map(|facts| facts.since..facts.ends));
         tokio::select! {
-            changed = ends.changed() => if changed.is_err() { return },
+            changed = facts.changed() => if changed.is_err() { return },
+            () = house.stopping().cancelled() => return,
+        }
+    }
+}
+
+/// Tells the house why there is no new certificate, as long as that is so.
+async fn watch_renewal(mut progress: watch::Receiver<Progress>, house: Arc<House>) {
+    loop {
+        let fault = progress.borrow_and_update().fault.clone();
+        house.note_renewal(fault.map(|(_, told)| told));
+        tokio::select! {
+            changed = progress.changed() => if changed.is_err() { return },
             () = house.stopping().cancelled() => return,
         }
     }

@@ -103,8 +103,8 @@ pub(crate) fn prepare_machine(settings: &Settings) -> Result<(), StartError> {
         let made = machine::keep_private(folder, mode).and_then(|()| try_folder(folder));
         made.map_err(|error| StartError::Folder(folder_failure(name, folder, &error)))?;
     }
-    for name in SECRET_FILES {
-        let path = settings.state_folder.join(name);
+    let of_authority = settings.authority.iter().flat_map(|wanted| waverant_acme::secret_files(&wanted.folder));
+    for path in SECRET_FILES.map(|name| settings.state_folder.join(name)).into_iter().chain(of_authority) {
         machine::keep_secret(&path).map_err(|source| StartError::File { path, source })?;
     }
     Ok(())

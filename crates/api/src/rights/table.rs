@@ -123,6 +123,8 @@ const RIGHTS: &[(&str, &str, Right)] = &[
     ("GET", "/turned-away", House(Look)),
     ("POST", "/capacity", Anywhere(Look)),
     ("GET", "/support-bundle", House(SetUp)),
+    ("GET", "/certificate", House(SetUp)),
+    ("POST", "/certificate/renewal", House(SetUp)),
     ("GET", "/log", House(SetUp)),
     ("PUT", "/log/level", House(SetUp)),
     ("GET", "/findings/meanings", Anywhere(Look)),

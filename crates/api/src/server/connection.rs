@@ -88,8 +88,12 @@ impl Connection {
         let outcome = match tls {
             None => self.alone(stream, false).await,
             Some(tls) => match timeout(HANDSHAKE_TIMEOUT, tls.accept_http(stream)).await {
-                Ok(Ok((stream, true))) => self.shared(stream).await,
-                Ok(Ok((stream, false))) => self.alone(stream, true).await,
+                Ok(Ok(Some((stream, true)))) => self.shared(stream).await,
+                Ok(Ok(Some((stream, false)))) => self.alone(stream, true).await,
+                Ok(Ok(None)) => {
+                    tracing::debug!(%peer, "an authority looked whether a name is ours");
+                    return;
+                }
                 Ok(Err(error)) => {
                     tracing::debug!(%peer, %error, "TLS was broken off");
                     return;

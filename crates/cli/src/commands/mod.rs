@@ -4,6 +4,7 @@ mod account;
 mod act;
 mod ask;
 mod capacity;
+mod certificate;
 mod channel;
 mod depot;
 mod destination;
@@ -76,6 +77,9 @@ enum Command {
     Log(log::Log),
     /// Write one archive for who helps: settings and records without secrets, findings, figures, the end of the log.
     SupportBundle(support_bundle::SupportBundle),
+    /// The certificate of console, viewers and RTMPS.
+    #[command(subcommand)]
+    Certificate(certificate::Certificate),
     /// Channels.
     #[command(subcommand)]
     Channel(channel::Channel),
@@ -144,6 +148,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Finding(command) => command.run(&mut report),
         Command::Capacity(command) => command.run(&mut report),
         Command::SupportBundle(command) => command.run(&mut report),
+        Command::Certificate(command) => command.run(&mut report),
         Command::Log(command) => command.run(&mut report),
         Command::Channel(command) => command.run(&mut report),
         Command::Key(command) => command.run(&mut report),

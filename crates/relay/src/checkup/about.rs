@@ -425,11 +425,15 @@ impl FindingCode {
     fn times(self) -> Option<About> {
         Some(match self {
             Self::CertificateEnds => About::new(
-                "less than 14 days are left of the certificate of `tls.certificate`; an alarm when it has ended",
+                "less than 14 days are left of the certificate, or a fifth of its life if that is less; an alarm when it has ended",
                 (
                     "it is renewed by hand, or what renews it has failed",
                     "renew it and put it in its place: it is read anew without a restart",
                 ),
+            ),
+            Self::CertificateNotRenewed => About::new(
+                "the authority of [authority] gives no new certificate; an alarm if there is none yet",
+                ("it does not reach us at the names, or we not it", "see the page Certificate; it is tried again"),
             ),
             Self::MachineClockOff => About::new(
                 "the clock on the wall was put by more than 2 s, or shows a time from before this version was made",

@@ -149,6 +149,8 @@ codes! {
     DatabaseAway = "database_away",
     /// The certificate ends soon, or has ended.
     CertificateEnds = "certificate_ends",
+    /// The authority gives no new certificate.
+    CertificateNotRenewed = "certificate_not_renewed",
     /// The machine's clock was put, or cannot be right.
     MachineClockOff = "machine_clock_off",
 }
@@ -184,6 +186,7 @@ impl FindingCode {
                 | Self::DiskLow
                 | Self::DatabaseAway
                 | Self::CertificateEnds
+                | Self::CertificateNotRenewed
                 | Self::MachineClockOff
         )
     }
@@ -218,7 +221,8 @@ impl FindingCode {
             }
             Self::LimitTls | Self::LimitVideoCodec | Self::LimitAudioCodec => (0, 0),
             Self::LimitSize | Self::LimitAudioTracks | Self::LimitProfile | Self::LimitDynamicRange => (0, 0),
-            Self::PublishingFails | Self::SamplingRare | Self::CertificateEnds => (0, 0),
+            Self::PublishingFails | Self::SamplingRare => (0, 0),
+            Self::CertificateEnds | Self::CertificateNotRenewed => (0, 0),
             Self::Damaged | Self::ClockJumps | Self::KeyframesRare | Self::LineLocked => (0, 5),
             Self::LatencyLarge | Self::BitrateFallen => (0, 10),
             Self::LineLoses | Self::LatencySmall | Self::RecordingGaps | Self::LegSlow => (0, 30),

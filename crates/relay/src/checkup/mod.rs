@@ -22,5 +22,6 @@ pub use meters::{
 };
 pub use remedy::Remedy;
 pub use rules::{
-    HouseFacts, IntakeFacts, LegFacts, judge_house, judge_leg, judge_line, judge_picture, judge_sound, judge_stream,
+    CertificateLeft, HouseFacts, IntakeFacts, LegFacts, judge_house, judge_leg, judge_line, judge_picture, judge_sound,
+    judge_stream,
 };

@@ -17,6 +17,7 @@ use waverant_relay::Role;
 const LEAST_TOKEN: usize = 20;
 
 type Text = Option<Spanned<String>>;
+type Flag = Option<Spanned<bool>>;
 pub(super) type Number = Option<Spanned<u64>>;
 
 /// The file as it is written; every key may be left out.
@@ -27,6 +28,7 @@ pub(super) struct File {
     pub(super) house: House,
     pub(super) database: Database,
     pub(super) tls: Tls,
+    pub(super) authority: Authority,
     pub(super) limits: Limits,
     pub(super) checkup: Checkup,
     pub(super) timeline: Timeline,
@@ -78,6 +80,19 @@ pub(super) struct Tls {
     pub(super) certificate: Text,
     pub(super) key: Text,
     pub(super) session_tickets: Number,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Authority {
+    pub(super) directory: Text,
+    pub(super) names: Text,
+    pub(super) contacts: Text,
+    pub(super) agrees_to_terms: Flag,
+    pub(super) proof: Text,
+    pub(super) trusted_file: Text,
+    pub(super) binding_id: Text,
+    pub(super) binding_key_file: Text,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -235,6 +250,31 @@ impl<'a> Reader<'a> {
         Err(self.error(origin, format!("{number} is not between {} and {}", range.start(), range.end())))
     }
 
+    pub(super) fn flag(&self, section: &str, key: &str, value: Flag) -> Result<bool, SettingsError> {
+        let value = value.map(|value| Spanned::new(value.span(), value.get_ref().to_string()));
+        match self.find(section, key, value) {
+            None => Ok(false),
+            Some((text, origin)) => {
+                text.parse().map_err(|_| self.error(origin, format!("`{text}` is neither true nor false")))
+            }
+        }
+    }
+
+    /// What is wrong with a value that was read, or with what goes with it.
+    pub(super) fn error_at(&self, section: &str, key: &str, value: Text, told: &str) -> SettingsError {
+        let origin = self.find(section, key, value).map_or(Origin::File(0..0), |(_, origin)| origin);
+        self.error(origin, told.to_owned())
+    }
+
+    /// What stands in a file that is named; none if none is.
+    pub(super) fn text_of_file(&self, section: &str, key: &str, value: Text) -> Result<Option<String>, SettingsError> {
+        let Some((path, origin)) = self.find(section, key, value).filter(|(path, _)| !path.is_empty()) else {
+            return Ok(None);
+        };
+        let read = std::fs::read_to_string(&path);
+        read.map(Some).map_err(|error| self.error(origin, format!("`{path}` cannot be read: {error}")))
+    }
+
     /// Sites, addresses and the like, with a space between.
     pub(super) fn list<T>(&self, section: &str, key: &str, value: Text) -> Result<Vec<T>, SettingsError>
     where
@@ -269,18 +309,25 @@ impl<'a> Reader<'a> {
         Ok(Some(url))
     }
 
-    /// Certificate and key go together: with one of them alone TLS cannot be offered.
-    pub(super) fn tls(&self, file: Tls) -> Result<Option<TlsFiles>, SettingsError> {
+    /// Certificate and key go together: with one of them alone TLS cannot be offered. What an authority gives is in one file.
+    pub(super) fn tls(&self, file: Tls, of_authority: Option<PathBuf>) -> Result<Option<TlsFiles>, SettingsError> {
         let certificate = self.find("tls", "certificate", file.certificate).filter(|(value, _)| !value.is_empty());
         let key = self.find("tls", "key", file.key).filter(|(value, _)| !value.is_empty());
         let tickets = self.number("tls", "session_tickets", file.session_tickets, 0..=8, 0)?;
+        let tickets = usize::try_from(tickets).unwrap_or(0);
+        if let Some(file) = of_authority {
+            let twice = "[authority] has the certificate already: leave its directory empty, or this";
+            let written = certificate.or(key);
+            return match written {
+                Some((_, origin)) => Err(self.error(origin, twice.to_owned())),
+                None => Ok(Some(TlsFiles { certificate: file.clone(), key: file, tickets })),
+            };
+        }
         match (certificate, key) {
             (None, None) => Ok(None),
-            (Some((certificate, _)), Some((key, _))) => Ok(Some(TlsFiles {
-                certificate: certificate.into(),
-                key: key.into(),
-                tickets: usize::try_from(tickets).unwrap_or(0),
-            })),
+            (Some((certificate, _)), Some((key, _))) => {
+                Ok(Some(TlsFiles { certificate: certificate.into(), key: key.into(), tickets }))
+            }
             (Some((_, origin)), None) => Err(self.error(origin, "its private key is missing: set tls.key".to_owned())),
             (None, Some((_, origin))) => {
                 Err(self.error(origin, "its certificate is missing: set tls.certificate".to_owned()))
@@ -306,21 +353,14 @@ impl<'a> Reader<'a> {
                 return Err(self.error(origin, format!("`{text}` is neither \"loopback\" nor \"token\"")));
             }
         };
-        let Some((path, origin)) = self.find("metrics", "token_file", section.token_file) else {
+        let at = section.token_file.clone();
+        let Some(text) = self.text_of_file("metrics", "token_file", section.token_file)? else {
             return Ok(MetricsAccess { from_loopback, token: None });
-        };
-        if path.is_empty() {
-            return Ok(MetricsAccess { from_loopback, token: None });
-        }
-        let text = match std::fs::read_to_string(&path) {
-            Ok(text) => text,
-            Err(error) => return Err(self.error(origin, format!("`{path}` cannot be read: {error}"))),
         };
         let token = text.trim();
         if token.len() < LEAST_TOKEN {
-            let told =
-                format!("the token in `{path}` has {} characters; at least {LEAST_TOKEN} are expected", token.len());
-            return Err(self.error(origin, told));
+            let told = format!("the token in it has {} characters; at least {LEAST_TOKEN} are expected", token.len());
+            return Err(self.error_at("metrics", "token_file", at, &told));
         }
         Ok(MetricsAccess { from_loopback, token: Some(token.into()) })
     }

@@ -1,6 +1,7 @@
 //! Process settings: the file, the environment, and the checks on them.
 
 mod announced;
+mod authority;
 mod file;
 mod told;
 
@@ -9,6 +10,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use thiserror::Error;
+use waverant_acme::Wanted;
 use waverant_api::{ConsolePath, MetricsAccess, ProxyHeader};
 use waverant_house::{AudienceLimits, FigureDays};
 use waverant_relay::{AddressRange, Role, Site};
@@ -99,6 +101,8 @@ pub struct Settings {
     pub database_url: Option<String>,
     /// The certificate for encoders; without one there is no TLS.
     pub(crate) tls: Option<TlsFiles>,
+    /// The authority that gives it, if one does.
+    pub(crate) authority: Option<Wanted>,
     /// RTMP connections that are let in, at one time.
     pub rtmp_connections: usize,
     /// RTMP connections that wait to be let in, at one time.
@@ -151,6 +155,9 @@ pub struct Settings {
     pub administrator_file: Option<PathBuf>,
 }
 
+/// Where what must not be lost is kept if nobody says.
+const STATE: &str = "/var/lib/waverant";
+
 /// Where takes are written if nobody says.
 const RECORDINGS: &str = "/var/lib/waverant/recordings";
 
@@ -182,28 +189,29 @@ impl Settings {
         };
         let per_address = |door, value, default| count(&format!("{door}_connections_per_address"), value, default);
         let (rtmp_limits, audience) = (rtmp_limits(&reader, &file.limits)?, audience(&reader, &file.limits)?);
-        let floor_mib =
-            reader.number("house", "recordings_floor_mib", file.house.recordings_floor_mib, 0..=1 << 30, 512)?;
         let limits = file.limits;
+        let redirect = reader.maybe("listen", "redirect", file.listen.redirect)?;
+        let folder = |key, value, default| PathBuf::from(reader.text("house", key, value, default));
+        let state_folder = folder("state_folder", file.house.state_folder, STATE);
+        let authority = reader.authority(file.authority, &state_folder, redirect.is_some())?;
         Ok(Self {
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
             rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
             srt: reader.address("listen", "srt", file.listen.srt, "0.0.0.0:7810")?,
             http: reader.address("listen", "http", file.listen.http, "127.0.0.1:7800")?,
             https: reader.address("listen", "https", file.listen.https, "127.0.0.1:7801")?,
-            redirect: reader.maybe("listen", "redirect", file.listen.redirect)?,
+            redirect,
             viewing: reader.address("listen", "viewing", file.listen.viewing, "0.0.0.0:7850")?,
             viewing_https: reader.address("listen", "viewing_https", file.listen.viewing_https, "0.0.0.0:7851")?,
             host: reader.text("house", "host", file.house.host, ""),
-            state_folder: reader.text("house", "state_folder", file.house.state_folder, "/var/lib/waverant").into(),
-            recordings_folder: reader
-                .text("house", "recordings_folder", file.house.recordings_folder, RECORDINGS)
-                .into(),
-            recordings_floor_bytes: floor_mib << 20,
+            state_folder,
+            recordings_folder: folder("recordings_folder", file.house.recordings_folder, RECORDINGS),
+            recordings_floor_bytes: recordings_floor(&reader, file.house.recordings_floor_mib)?,
             take_undo: take_undo(&reader, file.house.take_undo_s)?,
             ready_file: reader.path("house", "ready_file", file.house.ready_file),
             database_url: reader.database_url(file.database.url)?,
-            tls: reader.tls(file.tls)?,
+            tls: reader.tls(file.tls, authority.as_ref().map(Wanted::certificate_file))?,
+            authority,
             rtmp_connections: count("rtmp_connections", limits.rtmp_connections, 256)?,
             rtmp_callers: count("rtmp_callers", limits.rtmp_callers, 2048)?,
             rtmp_connections_per_address: per_address("rtmp", limits.rtmp_connections_per_address, 32)?,
@@ -261,6 +269,10 @@ fn figure_days(reader: &Reader<'_>, file: &TimelineSection) -> Result<FigureDays
 fn checkup_share(reader: &Reader<'_>, file: CheckupSection) -> Result<f64, SettingsError> {
     let cpu_percent = reader.number("checkup", "cpu_percent", file.cpu_percent, 0..=400, 25)?;
     Ok(f64::from(u32::try_from(cpu_percent).unwrap_or(0)) / 100.0)
+}
+
+fn recordings_floor(reader: &Reader<'_>, mib: Number) -> Result<u64, SettingsError> {
+    reader.number("house", "recordings_floor_mib", mib, 0..=1 << 30, 512).map(|mib| mib << 20)
 }
 
 fn take_undo(reader: &Reader<'_>, seconds: Number) -> Result<Duration, SettingsError> {
@@ -325,6 +337,34 @@ mod tests {
     #[case::certificate_without_its_key(
         "[tls]\ncertificate = \"a.pem\"",
         "w.toml:2:15: its private key is missing: set tls.key"
+    )]
+    #[case::names_missing(
+        "[authority]\ndirectory = \"https://authority.example/\"",
+        "w.toml:2:13: what the certificate is to be for is missing: set authority.names"
+    )]
+    #[case::terms_unread(
+        "[authority]\ndirectory = \"https://authority.example/\"\nnames = \"relay.example\"",
+        "w.toml:2:13: read the authority's terms"
+    )]
+    #[case::nothing_at_port_80(
+        "[authority]\ndirectory = \"https://authority.example/\"\nnames = \"relay.example\"\nagrees_to_terms = true",
+        "w.toml:2:13: it asks at port 80 (http-01), where nothing listens: set listen.redirect"
+    )]
+    #[case::half_a_binding(
+        "[authority]\ndirectory = \"https://authority.example/\"\nnames = \"relay.example\"\nagrees_to_terms = true\nproof = \"tls-alpn-01\"\nbinding_id = \"7\"",
+        "w.toml:2:13: authority.binding_id and authority.binding_key_file go together"
+    )]
+    #[case::certificate_twice(
+        "[tls]\ncertificate = \"a.pem\"\n[authority]\ndirectory = \"https://authority.example/\"\nnames = \"relay.example\"\nagrees_to_terms = true\nproof = \"tls-alpn-01\"",
+        "w.toml:2:15: [authority] has the certificate already"
+    )]
+    #[case::name_with_a_star(
+        "[authority]\nnames = \"*.example\"",
+        "w.toml:2:9: `*.example` is no name for a certificate"
+    )]
+    #[case::in_the_clear(
+        "[authority]\ndirectory = \"http://a.example/\"",
+        "w.toml:2:13: `http://a.example/` is no address of an authority"
     )]
     #[case::bad_format("[log]\nformat = \"xml\"", "w.toml:2:10: `xml` is neither \"text\" nor \"json\"")]
     #[case::bad_level("[log]\nlevel = \"loud=loud\"", "w.toml:2:9: `loud=loud` is no log level")]

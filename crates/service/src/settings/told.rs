@@ -32,6 +32,7 @@ impl Settings {
         tell("house.ready_file", &path(self.ready_file.as_deref()));
         tell("database.url", &self.database_url.as_deref().map(without_password).unwrap_or_default());
         tell("tls.certificate", &path(self.tls.as_ref().map(|files| files.certificate.as_path())));
+        self.tell_authority(&mut tell);
         tell("limits.rtmp_connections", &self.rtmp_connections);
         tell("limits.rtmp_callers", &self.rtmp_callers);
         tell("limits.rtmp_connections_per_address", &self.rtmp_connections_per_address);
@@ -53,6 +54,21 @@ impl Settings {
         tell("log.format", &if self.log_format == LogFormat::Json { "json" } else { "text" });
         tell("log.level", &self.log_level);
         all
+    }
+
+    /// The binding's key is not told.
+    fn tell_authority(&self, tell: &mut dyn FnMut(&str, &dyn Display)) {
+        let wanted = self.authority.as_ref();
+        let is = |is: bool| if is { "(there is one)" } else { "" };
+        tell("authority.directory", &wanted.map(|wanted| wanted.directory.as_str()).unwrap_or_default());
+        tell("authority.names", &wanted.map(|wanted| joined(&wanted.names)).unwrap_or_default());
+        tell("authority.contacts", &wanted.map(|wanted| wanted.contacts.join(" ")).unwrap_or_default());
+        tell("authority.agrees_to_terms", &wanted.is_some());
+        tell("authority.proof", &wanted.map(|wanted| wanted.proof).unwrap_or_default());
+        tell("authority.trusted_file", &is(wanted.is_some_and(|wanted| wanted.trusted.is_some())));
+        let binding = wanted.and_then(|wanted| wanted.binding.as_ref());
+        tell("authority.binding_id", &binding.map(|binding| binding.id.as_str()).unwrap_or_default());
+        tell("authority.binding_key_file", &is(binding.is_some()));
     }
 }
 

@@ -9,6 +9,7 @@ mod beep_and_flash;
 mod browser;
 mod by_hand;
 mod capture;
+mod certificates;
 mod command_line;
 mod dialects;
 mod endings;

@@ -4,7 +4,17 @@ use super::thresholds::{CERTIFICATE_LEFT, CLOCK_PUT, DAY, MEMORY, PROCESSOR, UPL
 use crate::checkup::{Condition, FindingCode, Severity};
 
 /// What is known of the house at one moment.
-#[derive(Clone, Copy, Debug, Default)]
+/// How long a certificate is good.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct CertificateLeft {
+    /// From now on, in seconds; negative once it has ended.
+    pub left_s: i64,
+    /// In all, in seconds.
+    pub life_s: i64,
+}
+
+/// What is known of the house at one moment.
+#[derive(Clone, Debug, Default)]
 pub struct HouseFacts {
     /// The share of the uplink that destinations and viewers take; none if the settings do not tell the uplink.
     pub uplink_share: Option<f64>,
@@ -20,8 +30,10 @@ pub struct HouseFacts {
     pub checkup_part: Option<f64>,
     /// True while the database does not answer.
     pub is_database_away: bool,
-    /// How long the certificate is good for; negative once it has ended. None without one.
-    pub certificate_left: Option<i64>,
+    /// The certificate; none without one that counts.
+    pub certificate: Option<CertificateLeft>,
+    /// Why the authority gives no new one, if it does not.
+    pub renewal_fault: Option<String>,
     /// By how many seconds the clock on the wall was put while the service ran.
     pub clock_put: Option<f64>,
     /// True if that clock shows a time from before this version was made.
@@ -69,7 +81,8 @@ pub fn judge_house(facts: &HouseFacts) -> Vec<Condition> {
         let advice = "nothing, or raise `checkup.cpu_percent`; what is judged of packets alone goes on all the time";
         found.push(Condition::new(FindingCode::CheckupThinned, cause, advice));
     }
-    found.extend(certificate(facts.certificate_left));
+    found.extend(facts.certificate.and_then(certificate));
+    found.extend(renewal(facts));
     found.extend(clock(facts));
     if facts.is_database_away {
         let advice = "start it again; shows go on, and what happens is written when it is back";
@@ -78,16 +91,28 @@ pub fn judge_house(facts: &HouseFacts) -> Vec<Condition> {
     found
 }
 
-/// `left` in seconds.
-fn certificate(left: Option<i64>) -> Option<Condition> {
-    let left = left.filter(|left| *left < CERTIFICATE_LEFT)?;
-    let advice = "renew it and put it in its place: it is read anew without a restart";
-    let (cause, severity) = match left {
+/// Those that are good for days only end soon all the time.
+fn certificate(certificate: CertificateLeft) -> Option<Condition> {
+    let CertificateLeft { left_s, life_s } = certificate;
+    if left_s >= CERTIFICATE_LEFT.min(life_s / 5) {
+        return None;
+    }
+    let advice =
+        "renew it and put it in its place: it is read anew without a restart; or see why the authority does not";
+    let (cause, severity) = match left_s {
         ..=0 => ("the certificate has ended: encoders, viewers and browsers refuse it".to_owned(), Severity::Alarm),
         left if left < DAY => (format!("the certificate ends in {} h", left / 3600), Severity::Alarm),
         left => (format!("the certificate ends in {} days", left / DAY), Severity::Warning),
     };
     Some(Condition::new(FindingCode::CertificateEnds, cause, advice).with_severity(severity))
+}
+
+fn renewal(facts: &HouseFacts) -> Option<Condition> {
+    let cause = facts.renewal_fault.as_deref()?;
+    let advice = "see the page Certificate of the console, or `waverant certificate show`: it is tried again by itself, and at \
+                  once when it is asked for there";
+    let severity = if facts.certificate.is_some() { Severity::Warning } else { Severity::Alarm };
+    Some(Condition::new(FindingCode::CertificateNotRenewed, cause, advice).with_severity(severity))
 }
 
 fn clock(facts: &HouseFacts) -> Option<Condition> {
@@ -111,6 +136,11 @@ mod tests {
 
     type F = HouseFacts;
 
+    #[expect(clippy::unnecessary_wraps, reason = "as the facts have it")]
+    fn left(left_s: i64, days: i64) -> Option<CertificateLeft> {
+        Some(CertificateLeft { left_s, life_s: days * DAY })
+    }
+
     #[rstest]
     #[case::good(|_: &mut F| {}, None)]
     #[case::uplink(|f: &mut F| f.uplink_share = Some(0.95), Some((FindingCode::UplinkFull, Severity::Warning, true)))]
@@ -122,10 +152,13 @@ mod tests {
     #[case::disk(|f: &mut F| f.disk_left = Some(Duration::from_secs(3900)), Some((FindingCode::DiskLow, Severity::Warning, true)))]
     #[case::full(|f: &mut F| f.is_disk_full = true, Some((FindingCode::DiskLow, Severity::Alarm, true)))]
     #[case::thinned(|f: &mut F| f.checkup_part = Some(0.4), Some((FindingCode::CheckupThinned, Severity::Note, true)))]
-    #[case::certificate(|f: &mut F| f.certificate_left = Some(10 * 86_400), Some((FindingCode::CertificateEnds, Severity::Warning, true)))]
-    #[case::certificate_is_good(|f: &mut F| f.certificate_left = Some(15 * 86_400), None)]
-    #[case::certificate_today(|f: &mut F| f.certificate_left = Some(7200), Some((FindingCode::CertificateEnds, Severity::Alarm, true)))]
-    #[case::certificate_ended(|f: &mut F| f.certificate_left = Some(-5), Some((FindingCode::CertificateEnds, Severity::Alarm, true)))]
+    #[case::certificate(|f: &mut F| f.certificate = left(10 * 86_400, 90), Some((FindingCode::CertificateEnds, Severity::Warning, true)))]
+    #[case::certificate_is_good(|f: &mut F| f.certificate = left(15 * 86_400, 90), None)]
+    #[case::certificate_of_a_week(|f: &mut F| f.certificate = left(2 * 86_400, 7), None)]
+    #[case::certificate_of_a_week_ends(|f: &mut F| f.certificate = left(86_400, 7), Some((FindingCode::CertificateEnds, Severity::Warning, true)))]
+    #[case::no_certificate_comes(|f: &mut F| f.renewal_fault = Some("away".to_owned()), Some((FindingCode::CertificateNotRenewed, Severity::Alarm, true)))]
+    #[case::certificate_today(|f: &mut F| f.certificate = left(7200, 90), Some((FindingCode::CertificateEnds, Severity::Alarm, true)))]
+    #[case::certificate_ended(|f: &mut F| f.certificate = left(-5, 90), Some((FindingCode::CertificateEnds, Severity::Alarm, true)))]
     #[case::clock_put(|f: &mut F| f.clock_put = Some(-3.5), Some((FindingCode::MachineClockOff, Severity::Warning, true)))]
     #[case::clock_steered(|f: &mut F| f.clock_put = Some(0.4), None)]
     #[case::clock_of_old(|f: &mut F| f.is_clock_behind = true, Some((FindingCode::MachineClockOff, Severity::Alarm, true)))]

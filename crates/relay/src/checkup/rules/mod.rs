@@ -11,7 +11,7 @@ pub(super) mod thresholds;
 #[cfg(test)]
 mod tests;
 
-pub use house::{HouseFacts, judge_house};
+pub use house::{CertificateLeft, HouseFacts, judge_house};
 pub use legs::{LegFacts, judge_leg};
 pub use line::judge_line;
 pub use senses::{judge_picture, judge_sound};
