@@ -7,6 +7,7 @@ import { EmptyNote, ErrorNote, LoadingNote } from "./components/Notes";
 import { AccountPage } from "./pages/account/AccountPage";
 import { ActsPage } from "./pages/acts/ActsPage";
 import { BoardPage } from "./pages/board/BoardPage";
+import { CertificatePage } from "./pages/certificate/CertificatePage";
 import { ChannelPage } from "./pages/channel/ChannelPage";
 import { FindingsPage } from "./pages/findings/FindingsPage";
 import { InvitationPage } from "./pages/invitation/InvitationPage";
@@ -49,6 +50,7 @@ function Console() {
         <Route path="sessions/:session" element={<SessionPage />} />
         <Route path="findings" element={<FindingsPage />} />
         <Route path="machine" element={<MachinePage />} />
+        <Route path="certificate" element={<CertificatePage />} />
         <Route path="recordings" element={<RecordingsPage />} />
         <Route path="people" element={<PeoplePage />} />
         <Route path="who-did-what" element={<ActsPage />} />

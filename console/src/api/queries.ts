@@ -342,6 +342,15 @@ export function useAcceptInvitation() {
   return useMutation({ mutationFn: (form: AcceptInvitation) => answer(api.POST("/api/v1/invitations/accept", { body: form })) });
 }
 
+/** The certificate in use, and how the next one is had. */
+export function useCertificate() {
+  return useQuery({ queryKey: ["certificate"], queryFn: () => answer(api.GET("/api/v1/certificate")), refetchInterval: 2000 });
+}
+
+export function useRenewCertificate() {
+  return useChange(() => answer(api.POST("/api/v1/certificate/renewal")), ["certificate"]);
+}
+
 /** Where one is signed in. */
 export function useSignIns() {
   return useQuery({ queryKey: ["sign-ins"], queryFn: () => answer(api.GET("/api/v1/tokens")), refetchInterval: 10_000 });

@@ -14,6 +14,7 @@ const PAGES = [
   { to: "/recordings", label: "Recordings" },
   { to: "/turned-away", label: "Turned away", least: "observer" },
   { to: "/machine", label: "Machine", least: "observer" },
+  { to: "/certificate", label: "Certificate", least: "engineer" },
   { to: "/people", label: "People", least: "administrator" },
   { to: "/who-did-what", label: "Who did what", least: "administrator" },
 ] as const;

@@ -50,7 +50,7 @@ async fn sign_in_by(
         tracing::warn!(%peer, name = %printable(&form.name, MAX_NAME), "sign-in with a wrong name or password");
         return Err(ApiError::WrongPassword);
     };
-    let second = require_second_factor(state, &user, form.second_factor).await;
+    let second = require_second_factor(state, &user, (form.second_factor, form.passkey)).await;
     // The password was no guess; what is wrong about a code is counted by person.
     if second.is_err() {
         state.guesses.lock().forgive(address, &form.name);

@@ -106,8 +106,8 @@ impl ApiError {
             Self::TokenElsewhere { .. } => "This token opens nothing from the address from which it is used.",
             Self::NotSignedIn => "This call needs a valid token or a signed-in console.",
             Self::WrongPassword => "Name and password do not belong together.",
-            Self::SecondFactorNeeded => "A code of the second factor is needed besides.",
-            Self::WrongSecondFactor => "This code is wrong, or was used before.",
+            Self::SecondFactorNeeded => "A second factor is needed besides.",
+            Self::WrongSecondFactor => "This code or passkey is wrong, or was used before.",
             Self::SecondFactorMissing => "The rules of this house ask for a second factor, and you have none.",
             Self::WrongCode => "The one-time code is wrong or no longer valid.",
             Self::ForeignPage => "The browser sent this call for a page that is not the console's.",
@@ -127,7 +127,7 @@ impl ApiError {
             Self::NotSignedIn => "Sign in, or send the header `Authorization: Bearer TOKEN`.",
             Self::WrongPassword => "Try again; both are case-sensitive.",
             Self::SecondFactorNeeded => {
-                "Send it as `second_factor`: six digits of the authenticator, or a recovery code."
+                "Send it as `second_factor`: six digits of the authenticator, or a recovery code; or `passkey`."
             }
             Self::WrongSecondFactor => "Wait for the next code; see that the clocks of both devices are right.",
             Self::SecondFactorMissing => {

@@ -23,6 +23,8 @@ mod log;
 mod metrics;
 mod noting;
 mod origin;
+mod passkey_calls;
+mod passkeys;
 mod people;
 mod pictures;
 mod proof;
@@ -74,6 +76,7 @@ pub use to_https::to_https;
 pub(crate) use error::ApiError;
 use live::Boards;
 use noting::Refusals;
+use passkeys::Ceremonies;
 use seen_tokens::SeenTokens;
 use support::SupportDesk;
 
@@ -91,6 +94,9 @@ const PROBLEM: &str = "application/problem+json";
 /// The longest body of a call that needs no token, in bytes.
 const STRANGERS_BODY: usize = 4096;
 
+/// The longest body of a call about one's account, in bytes: what a device says of a new passkey is the longest.
+const ACCOUNT_BODY: usize = 32 * 1024;
+
 /// What API calls share.
 #[derive(Clone, Debug)]
 pub struct ApiState {
@@ -101,6 +107,7 @@ pub struct ApiState {
     second_factor_from: Option<Role>,
     ports: Ports,
     guesses: Arc<Mutex<Guesses>>,
+    ceremonies: Arc<Ceremonies>,
     seen_tokens: Arc<SeenTokens>,
     refusals: Arc<Refusals>,
     boards: Arc<Boards>,
@@ -174,6 +181,7 @@ impl ApiState {
             second_factor_from: rules.second_factor_from,
             ports,
             guesses: Arc::default(),
+            ceremonies: Arc::default(),
             seen_tokens: Arc::default(),
             refusals: Arc::default(),
             boards: Arc::default(),
@@ -257,6 +265,7 @@ fn strangers_routes() -> OpenApiRouter<ApiState> {
     OpenApiRouter::new()
         .routes(routes!(first_run::first_run_state, first_run::complete_first_run))
         .routes(routes!(auth::sign_in))
+        .routes(routes!(passkey_calls::ask_passkey))
         .routes(routes!(people::look_at_invitation))
         .routes(routes!(people::accept_invitation))
         .layer(DefaultBodyLimit::max(STRANGERS_BODY))
@@ -271,8 +280,13 @@ fn account_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(second_factor::confirm_second_factor))
         .routes(routes!(second_factor::renew_recovery_codes))
         .routes(routes!(second_factor::remove_second_factor))
+        .routes(routes!(passkey_calls::begin_passkey))
+        .routes(routes!(passkey_calls::confirm_passkey))
+        .routes(routes!(passkey_calls::remove_passkey))
+        .routes(routes!(passkey_calls::ask_own_passkey))
         .routes(routes!(tokens::list_tokens, tokens::add_token, tokens::remove_other_tokens))
         .routes(routes!(tokens::remove_token))
+        .layer(DefaultBodyLimit::max(ACCOUNT_BODY))
 }
 
 fn take_routes() -> OpenApiRouter<ApiState> {

@@ -137,7 +137,7 @@ pub(super) async fn accept_invitation(
     let user = invited(&state, peer, &code).await?;
     let password = Secret::new(form.password.reveal());
     check_password(&password, &user.name)?;
-    require_second_factor(&state, &user, form.second_factor).await?;
+    require_second_factor(&state, &user, (form.second_factor, None)).await?;
     // Of two who have the code the second finds it used.
     if !state.house.store().accept(&user, &code, &password).await? {
         return Err(ApiError::WrongCode);

@@ -4,11 +4,12 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Instant;
 
 use time::OffsetDateTime;
-use waverant_model::{Hidden, PresentPassword};
+use waverant_model::{Hidden, PasskeyProof, PresentPassword};
 use waverant_net::caller_of;
 use waverant_relay::Secret;
 use waverant_store::{Turn, User};
 
+use crate::passkeys::is_proven;
 use crate::{ApiError, ApiState};
 
 /// What a stolen sign-in does not know: password, and second factor if there is one.
@@ -19,18 +20,31 @@ pub(crate) async fn require_all(
     form: PresentPassword,
 ) -> Result<(), ApiError> {
     require_password(state, peer, user, &form.password).await?;
-    require_second_factor(state, user, form.second_factor).await
+    require_second_factor(state, user, (form.second_factor, form.passkey)).await
 }
 
 /// Asks for the second factor of who has one. Wrong ones are counted by person, wherever they come from.
-pub(crate) async fn require_second_factor(state: &ApiState, user: &User, code: Option<Hidden>) -> Result<(), ApiError> {
+pub(crate) async fn require_second_factor(
+    state: &ApiState,
+    user: &User,
+    (code, passkey): (Option<Hidden>, Option<PasskeyProof>),
+) -> Result<(), ApiError> {
     if !user.has_second_factor {
         return Ok(());
     }
-    let code = code.filter(|code| !code.reveal().trim().is_empty()).ok_or(ApiError::SecondFactorNeeded)?;
+    let code = code.filter(|code| !code.reveal().trim().is_empty());
+    if code.is_none() && passkey.is_none() {
+        return Err(ApiError::SecondFactorNeeded);
+    }
     count_code(state, user)?;
-    let passed =
-        state.house.store().pass_second_factor(user, &Secret::new(code.reveal()), OffsetDateTime::now_utc()).await;
+    let passed = match (passkey, code) {
+        (Some(passkey), _) => is_proven(state, user, passkey).await,
+        (None, code) => {
+            let code = Secret::new(code.unwrap_or_default().reveal());
+            let store = state.house.store();
+            store.pass_second_factor(user, &code, OffsetDateTime::now_utc()).await.map_err(ApiError::from)
+        }
+    };
     let is_right = passed.inspect_err(|_| state.guesses.lock().forgive_code(user.id))?;
     if !is_right {
         tracing::warn!(person = user.name, "a wrong code of a second factor, after the right password");

@@ -10,6 +10,7 @@ use waverant_model::{AuthenticatorCode, AuthenticatorKey, PresentPassword, Recov
 use waverant_relay::{Secret, needs_second_factor};
 
 use crate::input::Body;
+use crate::passkeys::told as told_passkey;
 use crate::proof::{count_code, require_all, require_password};
 use crate::rights::Caller;
 use crate::{ApiError, ApiState};
@@ -20,9 +21,12 @@ pub(super) async fn show_second_factor(
     State(state): State<ApiState>,
     caller: Caller,
 ) -> Result<Json<SecondFactor>, ApiError> {
-    let found = state.house.store().second_factor(caller.user.id).await?;
+    let store = state.house.store();
+    let found = store.second_factor(caller.user.id).await?;
+    let passkeys = store.passkeys(caller.user.id).await?.into_iter().map(told_passkey).collect();
     Ok(Json(SecondFactor {
         since: found.since,
+        passkeys,
         recovery_codes_left: found.recovery_codes_left,
         is_required: needs_second_factor(state.second_factor_from, &caller.user.grants),
     }))
@@ -39,7 +43,7 @@ pub(super) async fn begin_second_factor(
     require_password(&state, peer, &caller.user, &form.password).await?;
     let codes = state.house.store().begin_second_factor(&caller.user).await?;
     let there =
-        || ApiError::Conflict("You have a second factor; take it away before you set up another one.".to_owned());
+        || ApiError::Conflict("You have an authenticator; take it away before you set up another one.".to_owned());
     let codes = codes.ok_or_else(there)?;
     let address = codes.address().ok_or(ApiError::Internal)?;
     let key = AuthenticatorKey { key: codes.key().reveal().to_owned(), address: address.reveal().to_owned() };
@@ -80,7 +84,7 @@ pub(super) async fn renew_recovery_codes(
     Ok(Json(told(&state.house.store().renew_recovery_codes(caller.user.id).await?)))
 }
 
-/// Take your second factor away
+/// Take your authenticator away
 #[utoipa::path(post, path = "/me/second-factor/removal", request_body = PresentPassword, responses((status = 204)))]
 pub(super) async fn remove_second_factor(
     State(state): State<ApiState>,
@@ -89,9 +93,9 @@ pub(super) async fn remove_second_factor(
     Body(form): Body<PresentPassword>,
 ) -> Result<StatusCode, ApiError> {
     require_all(&state, peer, &caller.user, form).await?;
-    state.house.store().remove_second_factor(caller.user.id).await?;
+    state.house.store().remove_authenticator(caller.user.id).await?;
     state.seen_tokens.forget_person(&caller.user.name);
-    tracing::info!(by = %caller.actor, "a second factor is taken away");
+    tracing::info!(by = %caller.actor, "an authenticator is taken away");
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{ChannelRole, Hidden, Role};
+use crate::{ChannelRole, Hidden, PasskeyProof, Role};
 
 /// How to sign in.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -16,6 +16,9 @@ pub struct SignIn {
     /// A code of the second factor, or a recovery code: for who has one.
     #[serde(default)]
     pub second_factor: Option<Hidden>,
+    /// What a passkey says, in the place of that.
+    #[serde(default)]
+    pub passkey: Option<PasskeyProof>,
     /// If given, a token with this label is returned; otherwise a cookie is set.
     pub token_label: Option<String>,
     /// Days after which the token ends, up to 3650; it does not end by itself if left out.

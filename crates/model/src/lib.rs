@@ -69,7 +69,10 @@ pub use problem::Problem;
 pub use recording::{ChangeRecording, MarkMoment, MarkedMoment, Recording, RecordingWhen, TakeFormat};
 pub use rehearsal::{BeginRehearsal, Rehearsal};
 pub use report::{EventReport, GapReport, LegReport, ShowReport, SoundReport, SourceReport};
-pub use second_factor::{AuthenticatorCode, AuthenticatorKey, PresentPassword, RecoveryCodes, SecondFactor};
+pub use second_factor::{
+    AskPasskey, AuthenticatorCode, AuthenticatorKey, NewPasskey, Passkey, PasskeyChallenge, PasskeyProof,
+    PresentPassword, RecoveryCodes, SecondFactor,
+};
 pub use session::{LegOutcome, Listed, Session, SessionDetail, TurnedAway};
 pub use srt::{ChangeSrt, Srt};
 pub use take::{

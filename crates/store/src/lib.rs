@@ -13,10 +13,10 @@ pub use database::{PrivateServer, PrivateServerError, Store, examine_database};
 pub use error::StoreError;
 pub use records::{
     ActFilter, ActRecord, CONSOLE, Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload,
-    Depot, Destination, DestinationSettings, FigureBlock, KeyPassword, MACHINE, NewStreamKey, NewToken, NewViewingLink,
-    Person, RecordingSettings, SecondFactor, Sending, SessionFilter, SessionRecord, SrtTerms, StoredTake, StreamKey,
-    TakeCard, TakeChange, TakeFilter, TokenHolder, TokenRecord, TokenUse, TurnedAway, TurnedAwayRecord, Unfinished,
-    User, ViewerMinute,
+    Depot, Destination, DestinationSettings, FigureBlock, KeyPassword, MACHINE, NewPasskey, NewStreamKey, NewToken,
+    NewViewingLink, Passkey, Person, RecordingSettings, SecondFactor, Sending, SessionFilter, SessionRecord, SrtTerms,
+    StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder, TokenRecord, TokenUse, TurnedAway,
+    TurnedAwayRecord, Unfinished, User, ViewerMinute,
 };
 pub use secrets::{KeyFileError, Keychain, Turn, new_one_time_code, new_salt};
 #[cfg(feature = "testing")]

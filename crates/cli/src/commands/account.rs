@@ -105,6 +105,7 @@ impl SignIn {
             name,
             password: password.into(),
             second_factor,
+            passkey: None,
             token_label: Some(label()),
             token_days: self.token_days,
             token_role: Some(self.role.meant()),

@@ -37,7 +37,7 @@ pub(super) fn secret(what: &str, option: &str, file: Option<&Path>) -> Result<St
 
 /// A code of the second factor, from a file or typed.
 pub(super) fn code(file: Option<&Path>) -> Result<Hidden, Failure> {
-    secret("Code of the second factor", "--second-factor-file", file).map(Hidden::from)
+    secret("Code of the second factor, or a recovery code", "--second-factor-file", file).map(Hidden::from)
 }
 
 /// What proves that it is you.
@@ -57,6 +57,7 @@ impl Proof {
         let found: SecondFactor = client.get("/me/second-factor")?;
         let password = secret("Password", "--password-file", self.password_file.as_deref())?.into();
         let code = || code(self.second_factor_file.as_deref());
-        Ok(PresentPassword { password, second_factor: found.since.is_some().then(code).transpose()? })
+        let has_one = found.since.is_some() || !found.passkeys.is_empty();
+        Ok(PresentPassword { password, second_factor: has_one.then(code).transpose()?, passkey: None })
     }
 }

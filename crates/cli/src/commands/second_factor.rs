@@ -23,7 +23,7 @@ pub(super) enum SecondFactor {
     },
     /// Make other recovery codes; those there were are worthless then.
     RecoveryCodes(Proof),
-    /// Take it away.
+    /// Take the authenticator away; passkeys are taken away in the console.
     Remove(Proof),
 }
 
@@ -34,14 +34,7 @@ impl SecondFactor {
         match self {
             Self::Show => {
                 let found: waverant_model::SecondFactor = client.get(PLACE)?;
-                let told = match found.since {
-                    Some(since) => {
-                        format!("Since {}; {} recovery codes are left.", moment(since), found.recovery_codes_left)
-                    }
-                    None if found.is_required => "None, and the rules of the house ask for one.".to_owned(),
-                    None => "None.".to_owned(),
-                };
-                Ok(report.done(&found, &told)?)
+                Ok(report.done(&found, &told_factors(&found))?)
             }
             Self::SetUp(proof) => {
                 let key: AuthenticatorKey = client.call("POST", PLACE, &proof.asked(&client)?)?;
@@ -64,6 +57,20 @@ impl SecondFactor {
             }
         }
     }
+}
+
+fn told_factors(found: &waverant_model::SecondFactor) -> String {
+    let authenticator = found.since.map(|since| format!("An authenticator since {}.", moment(since)));
+    let passkeys = found.passkeys.iter().map(|passkey| {
+        format!("The passkey {} at {} since {}.", passkey.label, passkey.host, moment(passkey.created_at))
+    });
+    let mut lines: Vec<String> = authenticator.into_iter().chain(passkeys).collect();
+    match lines.is_empty() {
+        true if found.is_required => lines.push("None, and the rules of the house ask for one.".to_owned()),
+        true => lines.push("None.".to_owned()),
+        false => lines.push(format!("{} recovery codes are left.", found.recovery_codes_left)),
+    }
+    lines.join("\n")
 }
 
 fn confirm(client: &Client, file: Option<&Path>, report: &mut Report<'_>) -> Result<(), Failure> {

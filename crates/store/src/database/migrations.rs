@@ -34,6 +34,7 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (22, "grants", include_str!("../../migrations/0022_grants.sql")),
     (23, "acts", include_str!("../../migrations/0023_acts.sql")),
     (24, "second_factors", include_str!("../../migrations/0024_second_factors.sql")),
+    (25, "passkeys", include_str!("../../migrations/0025_passkeys.sql")),
 ];
 
 #[derive(Debug)]

@@ -134,7 +134,7 @@ impl Store {
         match drops_second_factor {
             None => return Ok(false),
             Some(false) => {}
-            Some(true) => drop(drop_second_factor(&mut transaction, user.id).await?),
+            Some(true) => drop_second_factor(&mut transaction, user.id).await?,
         }
         let changed = sqlx::query("UPDATE users SET password_hash = ? WHERE id = ?").bind(hash).bind(user.id);
         changed.execute(&mut *transaction).await?;

@@ -136,15 +136,19 @@ impl Store {
         Ok(codes)
     }
 
-    /// Takes a user's second factor away. False if there was none.
+    /// Takes a user's authenticator away, and the recovery codes if it was the last factor. False if there was none.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn remove_second_factor(&self, user_id: u64) -> Result<bool, StoreError> {
+    pub async fn remove_authenticator(&self, user_id: u64) -> Result<bool, StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let was_there = drop_second_factor(&mut transaction, user_id).await?;
+        let user = sqlx::query("SELECT id FROM users WHERE id = ? FOR UPDATE").bind(user_id);
+        user.fetch_optional(&mut *transaction).await?;
+        let gone = sqlx::query("DELETE FROM second_factors WHERE user_id = ?").bind(user_id);
+        let gone = gone.execute(&mut *transaction).await?;
+        drop_useless_codes(&mut transaction, user_id).await?;
         transaction.commit().await?;
-        Ok(was_there)
+        Ok(gone.rows_affected() > 0)
     }
 
     fn step_of(
@@ -159,7 +163,7 @@ impl Store {
         Ok(codes.step_of(code.reveal(), u64::try_from(now.unix_timestamp()).unwrap_or(0)))
     }
 
-    async fn write_recovery_codes(
+    pub(super) async fn write_recovery_codes(
         &self,
         connection: &mut MySqlConnection,
         user_id: u64,
@@ -183,9 +187,24 @@ fn tidy(code: &Secret) -> String {
     format!("recovery {}", letters.take(64).collect::<String>().to_ascii_lowercase())
 }
 
-pub(super) async fn drop_second_factor(connection: &mut MySqlConnection, user_id: u64) -> Result<bool, StoreError> {
+/// Takes all factors of a user away: authenticator, passkeys and recovery codes.
+pub(super) async fn drop_second_factor(connection: &mut MySqlConnection, user_id: u64) -> Result<(), StoreError> {
     sqlx::query("DELETE FROM recovery_codes WHERE user_id = ?").bind(user_id).execute(&mut *connection).await?;
-    let gone =
-        sqlx::query("DELETE FROM second_factors WHERE user_id = ?").bind(user_id).execute(&mut *connection).await?;
-    Ok(gone.rows_affected() > 0)
+    sqlx::query("DELETE FROM second_factors WHERE user_id = ?").bind(user_id).execute(&mut *connection).await?;
+    sqlx::query("DELETE FROM passkeys WHERE user_id = ?").bind(user_id).execute(&mut *connection).await?;
+    Ok(())
+}
+
+/// Recovery codes stand for another factor: without any they are worthless.
+pub(super) async fn drop_useless_codes(connection: &mut MySqlConnection, user_id: u64) -> Result<(), StoreError> {
+    sqlx::query(
+        "DELETE FROM recovery_codes WHERE user_id = ? AND NOT EXISTS (SELECT * FROM passkeys WHERE user_id = ?) AND \
+         NOT EXISTS (SELECT * FROM second_factors WHERE user_id = ? AND since IS NOT NULL)",
+    )
+    .bind(user_id)
+    .bind(user_id)
+    .bind(user_id)
+    .execute(&mut *connection)
+    .await?;
+    Ok(())
 }

@@ -26,7 +26,8 @@ pub struct User {
 /// The columns of [`user_from`].
 pub(super) const USER: &str = "users.id, users.name, users.role, \
     (SELECT GROUP_CONCAT(channel_id, ':', role) FROM channel_roles WHERE user_id = users.id) AS channel_roles, \
-    EXISTS (SELECT * FROM second_factors WHERE user_id = users.id AND since IS NOT NULL) AS has_second_factor";
+    EXISTS (SELECT * FROM second_factors WHERE user_id = users.id AND since IS NOT NULL) OR \
+    EXISTS (SELECT * FROM passkeys WHERE user_id = users.id) AS has_second_factor";
 
 /// A user as [`USER`] tells it.
 pub(super) fn user_from(row: &MySqlRow) -> Result<User, StoreError> {
