@@ -11,6 +11,7 @@ import type {
   AddViewingLink,
   AuthenticatorCode,
   Administrator,
+  AskPasskey,
   BeginRehearsal,
   CarryOutRemedy,
   ChangeChannel,
@@ -21,6 +22,7 @@ import type {
   ChangeTake,
   Complaint,
   CutTake,
+  NewPasskey,
   PlannedShows,
   PresentPassword,
   SignIn,
@@ -305,6 +307,33 @@ export function useRenewRecoveryCodes() {
 
 export function useRemoveSecondFactor() {
   return useChange((body: PresentPassword) => answer(api.POST(`${SECOND_FACTOR}/removal`, { body })), []);
+}
+
+/** Asks for what a browser needs to make a passkey. */
+export function useBeginPasskey() {
+  return useMutation({ mutationFn: (body: PresentPassword) => answer(api.POST(`${SECOND_FACTOR}/passkeys`, { body })) });
+}
+
+/** Keeps a passkey that the browser made. */
+export function useConfirmPasskey() {
+  return useMutation({ mutationFn: (body: NewPasskey) => answer(api.POST(`${SECOND_FACTOR}/passkeys/confirm`, { body })) });
+}
+
+export function useRemovePasskey() {
+  return useMutation({
+    mutationFn: ({ id, proof }: { id: number; proof: PresentPassword }) =>
+      answer(api.POST(`${SECOND_FACTOR}/passkeys/{passkey}/removal`, { params: { path: { passkey: id } }, body: proof })),
+  });
+}
+
+/** What a passkey is to be asked of whoever is signed in. */
+export function useAskOwnPasskey() {
+  return useMutation({ mutationFn: () => answer(api.POST(`${SECOND_FACTOR}/challenge`)) });
+}
+
+/** What a passkey is to be asked of who signs in. */
+export function useAskPasskey() {
+  return useMutation({ mutationFn: (body: AskPasskey) => answer(api.POST("/api/v1/sign-in/passkey", { body })) });
 }
 
 /** Everybody of the crew. */

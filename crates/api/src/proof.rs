@@ -63,7 +63,7 @@ pub(crate) fn count_code(state: &ApiState, user: &User) -> Result<(), ApiError> 
 
 /// Asks for the password of who is signed in: who holds a token is not to do everything by it, and not to find the
 /// password by trying.
-pub(crate) async fn require_password(
+async fn require_password(
     state: &ApiState,
     peer: SocketAddr,
     user: &User,

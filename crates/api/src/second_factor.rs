@@ -11,7 +11,7 @@ use waverant_relay::{Secret, needs_second_factor};
 
 use crate::input::Body;
 use crate::passkeys::told as told_passkey;
-use crate::proof::{count_code, require_all, require_password};
+use crate::proof::{count_code, require_all};
 use crate::rights::Caller;
 use crate::{ApiError, ApiState};
 
@@ -40,7 +40,7 @@ pub(super) async fn begin_second_factor(
     caller: Caller,
     Body(form): Body<PresentPassword>,
 ) -> Result<(StatusCode, Json<AuthenticatorKey>), ApiError> {
-    require_password(&state, peer, &caller.user, &form.password).await?;
+    require_all(&state, peer, &caller.user, form).await?;
     let codes = state.house.store().begin_second_factor(&caller.user).await?;
     let there =
         || ApiError::Conflict("You have an authenticator; take it away before you set up another one.".to_owned());

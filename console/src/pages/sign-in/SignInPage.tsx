@@ -1,31 +1,43 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
+import { type FormEvent, useRef, useState } from "react";
 import { CallError } from "../../api/client";
-import { useCompleteFirstRun, useFirstRun, useSignIn } from "../../api/queries";
+import { useAskPasskey, useCompleteFirstRun, useFirstRun, useSignIn } from "../../api/queries";
+import type { SignIn } from "../../api/types";
 import { CodeField } from "../../components/CodeField";
 import { Field, fieldText } from "../../components/Field";
 import { ErrorNote, LoadingNote } from "../../components/Notes";
+import { PasskeyButton } from "../../components/PasskeyButton";
 import { ThemeSwitch } from "../../components/ThemeSwitch";
 import { Wordmark } from "../../components/Wordmark";
+import { canUsePasskeys } from "../../lib/passkeys";
 
 function SignInForm() {
   const signIn = useSignIn();
   const client = useQueryClient();
+  const ask = useAskPasskey();
+  const [hasPasskey, setPasskey] = useState(false);
+  const form = useRef<HTMLFormElement>(null);
   const code = signIn.error instanceof CallError ? signIn.error.code : undefined;
   // Once it was asked for, the field stays: a wrong code is typed anew beside the password that was right.
   const [isAsked, setAsked] = useState(false);
   if (code === "second_factor_needed" && !isAsked) setAsked(true);
+  const text = (field: string) => (form.current ? fieldText(form.current, field) : "");
+  const typed = () => ({ name: text("name"), password: text("password") });
+  const enter = (body: SignIn) =>
+    signIn.mutate(body, {
+      onSuccess: () => client.invalidateQueries(),
+      // Who has a passkey for this site is offered it.
+      onError: (error) => error instanceof CallError && error.code === "second_factor_needed" && canUsePasskeys() && ask.mutate(typed(), { onSuccess: () => setPasskey(true) }),
+    });
   const onSubmit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
-    const form = event.currentTarget;
-    const second_factor = fieldText(form, "second_factor") || undefined;
-    const body = { name: fieldText(form, "name"), password: fieldText(form, "password"), second_factor };
-    signIn.mutate(body, { onSuccess: () => client.invalidateQueries() });
+    enter({ ...typed(), second_factor: text("second_factor") || undefined });
   };
   return (
-    <form className="space-y-4" onSubmit={onSubmit}>
+    <form ref={form} className="space-y-4" onSubmit={onSubmit}>
       <Field label="User name" name="name" autoComplete="username" required autoFocus />
       <Field label="Password" name="password" type="password" autoComplete="current-password" required />
+      {isAsked && hasPasskey && <PasskeyButton isBusy={signIn.isPending} challenge={() => ask.mutateAsync(typed())} onProof={(passkey) => enter({ ...typed(), passkey })} />}
       {isAsked && <CodeField label="Code of the authenticator" name="second_factor" hint="Or a recovery code." autoFocus />}
       {signIn.error && code !== "second_factor_needed" && <ErrorNote error={signIn.error} />}
       <button type="submit" className="btn btn-primary w-full" disabled={signIn.isPending}>

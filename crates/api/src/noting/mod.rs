@@ -26,7 +26,7 @@ pub(crate) use refusals::Refusals;
 const MAX_NAME: usize = 64;
 
 /// Calls that only ask, whatever their method.
-const ASKING: [&str; 4] = ["capacity", "ask", "look_at_invitation", "try_depot"];
+const ASKING: [&str; 6] = ["capacity", "ask", "ask_passkey", "ask_own_passkey", "look_at_invitation", "try_depot"];
 
 /// Calls that read what is not to be read unnoticed.
 const REVEALING: [&str; 2] = ["link_take", "support_bundle"];
