@@ -63,12 +63,7 @@ pub(crate) fn count_code(state: &ApiState, user: &User) -> Result<(), ApiError> 
 
 /// Asks for the password of who is signed in: who holds a token is not to do everything by it, and not to find the
 /// password by trying.
-async fn require_password(
-    state: &ApiState,
-    peer: SocketAddr,
-    user: &User,
-    password: &Hidden,
-) -> Result<(), ApiError> {
+async fn require_password(state: &ApiState, peer: SocketAddr, user: &User, password: &Hidden) -> Result<(), ApiError> {
     let (address, name) = (caller_of(peer.ip()), user.name.as_str());
     count_guess(state, address, name)?;
     let is_right = state.house.store().is_password_of(user.id, &Secret::new(password.reveal())).await;

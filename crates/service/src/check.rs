@@ -53,9 +53,13 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
         findings.push(check_port("rtmps", settings.rtmps));
         findings.push(check_port("https", settings.https));
         findings.push(check_port("viewing_https", settings.viewing_https));
-        findings.push(match ServerTls::open(files.clone()) {
-            Ok(_) => Finding::good(format!("certificate {} can be used", files.certificate.display())),
-            Err(error) => Finding::bad(error.to_string()),
+        findings.extend(settings.redirect.map(|address| check_port("redirect", address)));
+        findings.push(match (&settings.authority, ServerTls::open(files.clone())) {
+            (_, Ok(_)) => Finding::good(format!("certificate {} can be used", files.certificate.display())),
+            (Some(wanted), Err(_)) if !files.certificate.exists() => {
+                Finding::good(format!("a certificate will be asked for at {}", wanted.directory.as_str()))
+            }
+            (_, Err(error)) => Finding::bad(error.to_string()),
         });
     }
     findings.push(check_descriptors(settings));

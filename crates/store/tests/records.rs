@@ -9,7 +9,7 @@ use waverant_relay::{
     SlateChoice, TakeMark, TakeRecord, TakeState, Takeover, ViewerCounts, ViewingLink, ViewingRules,
 };
 use waverant_store::{
-    ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, Keychain,
+    ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, Keychain, NewPasskey,
     NewStreamKey, NewToken, NewViewingLink, PrivateServer, RecordingSettings, Sending, SessionFilter, SrtTerms, Store,
     StoreError, TakeCard, TakeChange, TakeFilter, TestDatabase, Turn, TurnedAway, ViewerMinute,
 };
@@ -721,4 +721,54 @@ async fn of_each_minute_the_most_viewers_are_kept() {
     assert_eq!(store.viewer_minutes(channel.id, NOW, NOW + Duration::minutes(1)).await.unwrap(), read[..1]);
     store.forget_viewer_minutes(NOW + Duration::days(400) + Duration::seconds(30)).await.unwrap();
     assert_eq!(store.viewer_minutes(channel.id, NOW, NOW + Duration::hours(1)).await.unwrap(), read[1..]);
+}
+
+/// The first factor of a person, whichever, ends other sign-ins and comes with recovery codes; the last one takes them away.
+#[tokio::test]
+async fn passkeys_stand_beside_the_authenticator() {
+    let (_database, store) = store().await;
+    let user = store.add_user("harbour", &Secret::new("regatta morning"), NOW).await.unwrap();
+    let [kept, other] = ["console", "van"].map(|label| token(label, None));
+    let kept = store.add_token(user.id, &kept, NOW).await.unwrap();
+    let other = store.add_token(user.id, &other, NOW).await.unwrap();
+    let holder = async |token: &Secret| store.token_holder(token.reveal(), NOW).await.unwrap();
+    let at = (holder(&kept).await.unwrap().token_id, NOW);
+    let passkey = |name: &str| NewPasskey {
+        label: name.to_owned(),
+        host: "relay.test".to_owned(),
+        name: name.as_bytes().to_vec(),
+        credential: format!("{{\"of\": \"{name}\", \"counter\": 1}}"),
+    };
+    let codes = store.add_passkey(&user, &passkey("laptop"), at).await.unwrap();
+    assert_eq!((codes.len(), holder(&other).await.is_none()), (10, true));
+    assert!(holder(&kept).await.unwrap().user.has_second_factor);
+    assert_eq!(store.add_passkey(&user, &passkey("phone"), at).await.unwrap().len(), 0, "there are codes");
+    assert!(matches!(store.add_passkey(&user, &passkey("phone"), at).await, Err(StoreError::NameTaken(_))));
+    assert!(store.pass_second_factor(&user, &codes[0], NOW).await.unwrap());
+
+    // Of two who use copies of one passkey at once, one is told no.
+    let there = store.passkeys(user.id).await.unwrap();
+    let (used, copy) = ("{\"of\": \"laptop\", \"counter\": 2}", "{\"of\": \"laptop\", \"counter\": 3}");
+    assert!(store.use_passkey(user.id, &there[0], used, NOW).await.unwrap());
+    assert!(!store.use_passkey(user.id, &there[0], copy, NOW).await.unwrap());
+    assert_eq!(store.passkeys(user.id).await.unwrap()[0].last_used_at, Some(NOW));
+    assert!(!store.use_passkey(user.id + 1, &there[1], used, NOW).await.unwrap());
+
+    assert!(!store.remove_passkey(user.id + 1, there[1].id).await.unwrap(), "of another one");
+    assert!(store.remove_passkey(user.id, there[0].id).await.unwrap());
+    assert_eq!(store.second_factor(user.id).await.unwrap().recovery_codes_left, 9);
+    assert!(store.remove_passkey(user.id, there[1].id).await.unwrap());
+    assert_eq!(store.second_factor(user.id).await.unwrap().recovery_codes_left, 0);
+    assert!(!holder(&kept).await.unwrap().user.has_second_factor);
+
+    // A link for who lost all takes all away.
+    store.add_passkey(&user, &passkey("laptop"), at).await.unwrap();
+    let link = store.invite("harbour", NOW + time::Duration::hours(1), true).await.unwrap();
+    assert!(store.accept(&user, &link, &Secret::new("weir heron ferry")).await.unwrap());
+    assert_eq!(store.passkeys(user.id).await.unwrap(), []);
+    for number in 0..20 {
+        store.add_passkey(&user, &passkey(&number.to_string()), at).await.unwrap();
+    }
+    assert!(matches!(store.add_passkey(&user, &passkey("more"), at).await, Err(StoreError::TooMany { .. })));
+    assert_ne!(store.passkey_handle(1), store.passkey_handle(2));
 }

@@ -61,7 +61,7 @@ async fn a_second_factor_is_asked_for_and_no_code_is_taken_twice() {
     assert_ne!(first.key(), codes.key());
     assert_eq!((recovery.len(), house.call_as(&other, "GET", "/me", None).0), (10, 401), "other sign-ins end");
     assert_eq!(house.call_as(&cox, "GET", "/me/second-factor", None).1["recovery_codes_left"], 10);
-    assert_eq!(house.call_as(&cox, "POST", "/me/second-factor", Some(json!({"password": PASSWORD}))).0, 409);
+    assert_eq!(house.call_as(&cox, "POST", "/me/second-factor", Some(json!({"password": PASSWORD}))).0, 401);
 
     let needed = sign_in(&house, "cox", None);
     assert_eq!((needed.0, &needed.1["code"]), (401, &json!("second_factor_needed")));
@@ -155,4 +155,77 @@ async fn a_rule_asks_for_it_from_a_role_on() {
     set_up(&house, harbour);
     assert_eq!(house.call_as(harbour, "GET", "/live", None).0, 200);
     assert_eq!(house.call_as(&screen, "GET", "/live", None).0, 401, "all others ended when it was set up");
+}
+
+/// A call of a browser that shows a page of this address.
+fn call_from(house: &House<'_>, page: &str, (token, path): (&str, &str), body: &Value) -> (u16, Value) {
+    let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+    let request = agent.post(format!("http://{}/api/v1{path}", house.http));
+    let request = request.header("authorization", format!("Bearer {token}")).header("origin", page);
+    let request = request.header("sec-fetch-site", "same-origin");
+    let mut response = request.content_type("application/json").send(body.to_string()).unwrap();
+    let text = response.body_mut().read_to_string().unwrap();
+    (response.status().as_u16(), serde_json::from_str(&text).unwrap_or(Value::Null))
+}
+
+/// What is good of passkeys is tried in a browser; here is what others may send.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_passkeys_are_asked_is_bound_to_person_and_page_and_good_once() {
+    const PAGE: &str = "https://relay.wexcombe.test";
+    const MAKE: &str = "/me/second-factor/passkeys";
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let cox = let_in(&house, "cox", "operator");
+    let stroke = let_in(&house, "stroke", "operator");
+    let password = json!({"password": PASSWORD});
+    let (status, problem) = house.call_as(&cox, "POST", MAKE, Some(password.clone()));
+    assert!(status == 409 && problem["detail"].as_str().unwrap().contains("for browsers"), "{problem}");
+    for page in ["http://relay.wexcombe.test", "https://192.0.2.16:7801", "null"] {
+        assert_eq!(call_from(&house, page, (&cox, MAKE), &password).0, 409, "{page}");
+    }
+    let wrong = json!({"password": "not this one"});
+    assert_eq!(call_from(&house, PAGE, (&cox, MAKE), &wrong).0, 422, "a stolen sign-in makes none");
+
+    let (status, asked) = call_from(&house, PAGE, (&cox, MAKE), &password);
+    assert_eq!(status, 200, "{asked}");
+    let options = &asked["options"];
+    assert_eq!((&options["rp"]["id"], &options["user"]["name"]), (&json!("relay.wexcombe.test"), &json!("cox")));
+    assert_eq!(options["authenticatorSelection"]["userVerification"], "required");
+    assert!(options["challenge"].as_str().unwrap().len() >= 43 && options["timeout"] == 300_000, "{options}");
+    let confirm = |token: &str, credential: Value| {
+        let form = json!({"ceremony": asked["ceremony"], "label": "van", "credential": credential});
+        call_from(&house, PAGE, (token, "/me/second-factor/passkeys/confirm"), &form)
+    };
+    let nonsense = json!({
+        "id": "AAAA", "rawId": "AAAA", "type": "public-key", "extensions": {},
+        "response": {"attestationObject": "oA", "clientDataJSON": "e30"},
+    });
+    assert_eq!(confirm(&stroke, nonsense.clone()).1["detail"].as_str().unwrap().split(':').next(), Some("ceremony"));
+    let refused = confirm(&cox, nonsense.clone());
+    assert!(refused.0 == 422 && refused.1["detail"].as_str().unwrap().starts_with("credential"), "{}", refused.1);
+    let refused = confirm(&cox, nonsense.clone());
+    assert!(refused.0 == 422 && refused.1["detail"].as_str().unwrap().starts_with("ceremony"), "{}", refused.1);
+    let long = confirm(&cox, json!({"id": "A".repeat(40_000)})).1;
+    assert!(long["detail"].as_str().unwrap().contains("length limit"), "its size is bounded: {long}");
+
+    // A stranger learns nothing; who knows the password learns what there is.
+    let ask = |name: &str, password: &str| {
+        let form = json!({"name": name, "password": password});
+        let (status, answer) = call_from(&house, PAGE, ("", "/sign-in/passkey"), &form);
+        (status, answer["code"].clone())
+    };
+    assert_eq!(ask("cox", "wrong password"), (401, json!("wrong_password")));
+    assert_eq!(ask("nobody", "wrong password"), (401, json!("wrong_password")));
+    assert_eq!(ask("cox", PASSWORD), (409, json!("conflict")));
+
+    // What no passkey said is a wrong code, and as many are taken.
+    set_up(&house, &cox);
+    let tries: Vec<u16> = (0..7)
+        .map(|_| {
+            let proof = json!({"ceremony": "AAAA", "credential": nonsense});
+            let form = json!({"name": "cox", "password": PASSWORD, "passkey": proof, "token_label": "van"});
+            house.call_as("", "POST", "/sign-in", Some(form)).0
+        })
+        .collect();
+    assert!(tries.iter().all(|status| [422, 429].contains(status)), "{tries:?}");
 }
