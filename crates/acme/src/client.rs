@@ -9,6 +9,7 @@ use instant_acme::{BodyWrapper, BytesResponse, Error, HttpClient};
 use parking_lot::Mutex;
 use reqwest::redirect::Policy;
 
+use crate::fault::with_causes;
 use crate::{Fault, Wanted};
 
 /// How long one call may take.
@@ -47,7 +48,10 @@ impl Client {
     async fn call(self, mut request: Request<BodyWrapper<Bytes>>) -> Result<BytesResponse, Error> {
         request.headers_mut().insert(USER_AGENT, HeaderValue::from_static(OUR_NAME));
         let host = request.uri().host().unwrap_or_default().to_owned();
-        let failed = |error: reqwest::Error| Error::Other(Box::new(error.without_url()));
+        let failed = |error: reqwest::Error| {
+            let told = with_causes(&error.without_url());
+            Error::Other(format!("{host} cannot be reached: {told}").into())
+        };
         let request = reqwest::Request::try_from(request.map(reqwest::Body::wrap)).map_err(failed)?;
         let mut response = self.calls.execute(request).await.map_err(failed)?;
         let mut answer = BytesMut::new();

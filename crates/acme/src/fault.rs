@@ -40,7 +40,6 @@ impl Fault {
             Error::Json(error) => Self::new(format!(
                 "{doing}: what came is not what RFC 8555 says ({error}); is the directory's address right?"
             )),
-            Error::Other(error) => Self::new(format!("{doing}: {}", with_causes(error.as_ref()))),
             error => Self::new(format!("{doing}: {error}")),
         }
     }
@@ -74,7 +73,7 @@ impl Fault {
 }
 
 /// An error with what is behind it: the innermost says most.
-fn with_causes(error: &(dyn std::error::Error + 'static)) -> String {
+pub(crate) fn with_causes(error: &(dyn std::error::Error + 'static)) -> String {
     let mut told = error.to_string();
     let mut cause = error.source();
     while let Some(error) = cause {

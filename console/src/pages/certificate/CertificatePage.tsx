@@ -73,7 +73,7 @@ function Renewal({ renewal }: { renewal: CertificateRenewal }) {
           {renewal.proof} <span className="text-base-content/70">{renewal.proof === "http-01" ? "(it asks at port 80)" : "(it looks at the handshake at port 443)"}</span>
         </Row>
         {renewal.renewed_at && <Row label="Last came">{moment(renewal.renewed_at)}</Row>}
-        {renewal.next_at && !renewal.is_at_work && <Row label={renewal.fault ? "Next try" : "Renewed at"}>{moment(renewal.next_at)}</Row>}
+        {renewal.next_at && !renewal.is_at_work && <Row label={renewal.fault ? "Next try" : "Will be renewed"}>{moment(renewal.next_at)}</Row>}
         {renewal.fault && (
           <Row label="Failed">
             <p className="text-error">{renewal.fault}</p>
