@@ -5,7 +5,7 @@ use std::io;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
-use waverant_container::{FileError, plan_repair};
+use waverant_container::{FileError, FileReader, Source, plan_repair};
 use waverant_relay::{TakeRecord, TakeState};
 use waverant_store::{Store, StoreError};
 
@@ -46,6 +46,23 @@ pub(crate) fn repair_file(path: &Path) -> Result<Option<Mended>, FileError> {
     }))
 }
 
+/// Length, in milliseconds, and size of a file from which nothing is missing; none if it does not tell its length. Blocks.
+fn measure(path: &Path) -> Result<Option<(u64, u64)>, FileError> {
+    let source = FileSource::open(path)?;
+    let told = FileReader::open(&source)?.told_duration();
+    Ok(told.map(|duration| (u64::try_from(duration.millis()).unwrap_or(0), source.len())))
+}
+
+/// The record of a take that ended in order, though that was not written down any more: the records are of before, as
+/// after a return to a backup.
+async fn ended_record(take: &TakeRecord, folder: &Path) -> Option<TakeRecord> {
+    let path = folder.join(&take.path);
+    let measured = tokio::task::spawn_blocking(move || measure(&path)).await;
+    let (duration_ms, size_bytes) = measured.ok()?.ok()??;
+    let repair = Some("it was whole; its end was not written down".to_owned());
+    Some(TakeRecord { state: TakeState::Complete, duration_ms, size_bytes, repair, ..take.clone() })
+}
+
 /// A take's record after a try to mend it.
 pub(crate) fn mended_record(take: &TakeRecord, mended: Result<Option<Mended>, FileError>) -> TakeRecord {
     let record = TakeRecord { state: TakeState::CutOff, ..take.clone() };
@@ -72,6 +89,7 @@ pub async fn recover_takes(store: &Store, folder: &Path) -> Result<usize, StoreE
                 tracing::error!(take = take.path, %error, "a take that was cut off cannot be read now");
                 TakeRecord { state: TakeState::CutOff, ..take.clone() }
             }
+            Ok(None) => ended_record(take, folder).await.unwrap_or_else(|| mended_record(take, Ok(None))),
             mended => mended_record(take, mended),
         };
         let (duration_ms, told) = (record.duration_ms, record.repair.as_deref());

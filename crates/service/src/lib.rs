@@ -14,7 +14,7 @@ mod state_lock;
 mod viewing_runtime;
 
 pub use addresses::Addresses;
-pub use by_hand::{LetIn, Rekeyed, let_in, rekey};
+pub use by_hand::{BackedUp, LetIn, Rekeyed, Restored, backup, let_in, rekey, restore};
 pub use check::{Finding, check_machine};
 pub use logging::start_logging;
 pub use machine::{leave_no_core_file, make_files_private};

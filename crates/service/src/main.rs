@@ -8,8 +8,8 @@ use std::process::ExitCode;
 use clap::{Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
 use waverant_service::{
-    Service, Settings, StartError, check_machine, leave_no_core_file, let_in, make_files_private, openapi_document,
-    rekey, start_logging,
+    Service, Settings, StartError, backup, check_machine, leave_no_core_file, let_in, make_files_private,
+    openapi_document, rekey, restore, start_logging,
 };
 
 /// Takes encoder streams, records them, and sends each to several platforms.
@@ -39,6 +39,17 @@ enum What {
     },
     /// Make another root key (secrets.key) and seal all secrets anew; the service must be stopped.
     Rekey,
+    /// Write records, keys, settings, slates and posters into one file; the service may run meanwhile. Recordings are files
+    /// of their own and are not in it.
+    Backup {
+        /// The file to write; it must not be there yet.
+        file: PathBuf,
+    },
+    /// Set up a house from a backup, in an empty state folder and an empty database.
+    Restore {
+        /// The backup.
+        file: PathBuf,
+    },
     /// Print the OpenAPI document of the HTTP API.
     Openapi,
 }
@@ -65,6 +76,23 @@ fn main() -> ExitCode {
                 "{} secrets are sealed under another root key. Links for viewers have other addresses now. Keep a copy of \
                  secrets.key, and the one from before with backups from before.",
                 done.secrets
+            ))
+        }),
+        Some(What::Backup { file }) => by_hand(async {
+            let done = backup(&settings, &arguments.settings, &file).await?;
+            Ok(format!(
+                "{} rows and the keys of the house are in {} ({} bytes). Whoever reads it can open the house.",
+                done.rows,
+                file.display(),
+                done.bytes
+            ))
+        }),
+        Some(What::Restore { file }) => by_hand(async {
+            let done = restore(&settings, &file).await?;
+            Ok(format!(
+                "{} rows of {} are back. The settings of then are in restored-settings.toml in the state folder; recordings are \
+                 found again once their files are in the recordings folder.",
+                done.rows, done.made_at
             ))
         }),
         _ => run(settings),

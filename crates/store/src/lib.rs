@@ -9,7 +9,9 @@ mod secrets;
 #[cfg(feature = "testing")]
 mod testing;
 
-pub use database::{PrivateServer, PrivateServerError, Store, examine_database};
+pub use database::{
+    CopyingError, PrivateServer, PrivateServerError, Store, examine_database, read_records, write_records,
+};
 pub use error::StoreError;
 pub use records::{
     ActFilter, ActRecord, CONSOLE, Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload,

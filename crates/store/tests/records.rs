@@ -772,3 +772,92 @@ async fn passkeys_stand_beside_the_authenticator() {
     assert!(matches!(store.add_passkey(&user, &passkey("more"), at).await, Err(StoreError::TooMany { .. })));
     assert_ne!(store.passkey_handle(1), store.passkey_handle(2));
 }
+
+async fn written(database: &TestDatabase) -> String {
+    let mut text = Vec::new();
+    waverant_store::write_records(database.url(), &mut text).await.unwrap();
+    String::from_utf8(text).unwrap()
+}
+
+/// All that records can hold comes back as it was, and is written the same again.
+#[tokio::test]
+async fn records_are_copied_into_an_empty_database() {
+    let (database, store) = store().await;
+    let odd = "quay '\"\\\n\0 ; -- Ü 🚣";
+    let title = ChannelSettings { title: odd.to_owned(), ..settings() };
+    let channel = store.add_channel("finish-line", &title, NOW).await.unwrap();
+    let quay = DestinationSettings { ..destination("rtmp://127.0.0.1/in") };
+    store.add_destination("quayside", &quay, &Secret::new("quay-key"), NOW).await.unwrap();
+    let user = store.add_user("harbour", &Secret::new("regatta morning"), NOW).await.unwrap();
+    let made = store.add_token(user.id, &token("van", Some(NOW + time::Duration::DAY)), NOW).await.unwrap();
+    for number in 0..40 {
+        let act = waverant_relay::Act {
+            at: NOW,
+            person: "harbour".to_owned(),
+            by: waverant_relay::ActBy::Console,
+            token: String::new(),
+            address: String::new(),
+            what: "change_channel".to_owned(),
+            channel: None,
+            subject: format!("{number} {odd}").chars().take(40).collect(),
+            outcome: waverant_relay::ActOutcome::Done,
+            reason: None,
+            before: Some(serde_json::json!({"title": odd}).to_string()),
+            after: None,
+        };
+        store.write_act(&act).await.unwrap();
+    }
+    let text = written(&database).await;
+    assert!(text.is_ascii() && !text.contains("quay-key"), "texts are told in hexadecimal digits, secrets sealed");
+
+    let other = TestDatabase::create().await.unwrap();
+    let rows = waverant_store::read_records(other.url(), text.as_bytes()).await.unwrap();
+    assert_eq!(text.lines().last(), Some(format!("-- rows: {rows}").as_str()));
+    assert_eq!(written(&other).await, text, "to the letter");
+    let again = waverant_store::read_records(other.url(), text.as_bytes()).await.unwrap_err().to_string();
+    assert!(again.contains("is not empty"), "{again}");
+    let copy = Store::open(other.url(), store.keychain().clone()).await.unwrap();
+    assert_eq!(copy.channel("finish-line").await.unwrap(), channel);
+    assert_eq!(copy.destinations().await.unwrap()[0].key.reveal(), "quay-key");
+    assert_eq!(copy.token_holder(made.reveal(), NOW).await.unwrap().unwrap().user, user);
+    let foreign = tempfile::tempdir().unwrap();
+    let foreign = Keychain::open(foreign.path()).unwrap();
+    assert!(matches!(Store::open(other.url(), foreign).await, Err(StoreError::ForeignKeyFile)));
+}
+
+/// Records of a version before this one are brought up to date; of what is not whole, or later, nothing is taken for good.
+#[tokio::test]
+async fn records_of_an_older_version_are_taken_and_damaged_ones_are_not() {
+    let (database, store) = store().await;
+    store.add_user("harbour", &Secret::new("regatta morning"), NOW).await.unwrap();
+    let text = written(&database).await;
+    let (first, rest) = text.split_once('\n').unwrap();
+    let schema: i64 = first.rsplit_once(' ').unwrap().1.parse().unwrap();
+    let with_schema = |schema: i64| format!("{} {schema}\n{rest}", first.rsplit_once(' ').unwrap().0);
+    // The newest table is empty here, and its number the only word of it.
+    let older: String =
+        with_schema(24).lines().filter(|line| !line.contains("`passkeys`")).map(|line| format!("{line}\n")).collect();
+    let other = TestDatabase::create().await.unwrap();
+    waverant_store::read_records(other.url(), older.as_bytes()).await.unwrap();
+    let copy = Store::open(other.url(), store.keychain().clone()).await.unwrap();
+    assert_eq!(copy.passkeys(1).await.unwrap(), []);
+    assert_eq!(written(&other).await.lines().next(), Some(first), "it is up to date now");
+
+    let lines: Vec<&str> = text.lines().collect();
+    let cut = lines[..lines.len() - 1].join("\n");
+    let short = lines.iter().filter(|line| !line.contains("INTO `users`")).copied().collect::<Vec<_>>().join("\n");
+    let foreign = text.replacen("INSERT INTO `users`", "DROP TABLE `users`; --", 1);
+    let later = with_schema(schema + 1);
+    for (damaged, told) in [
+        (cut, "their last line is missing"),
+        (short, "rows are missing"),
+        (foreign, "neither rows nor a number"),
+        (later, "of a newer version"),
+        ("SELECT 1;".to_owned(), "their first line is missing"),
+        (String::new(), "their first line is missing"),
+    ] {
+        let empty = TestDatabase::create().await.unwrap();
+        let error = waverant_store::read_records(empty.url(), damaged.as_bytes()).await.unwrap_err().to_string();
+        assert!(error.contains(told), "{told}: {error}");
+    }
+}

@@ -1,7 +1,10 @@
 //! What whoever owns the machine does on its console, beside the service or while it is stopped.
 
+mod archive;
+mod backup;
 mod let_in;
 mod rekey;
+mod restore;
 
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
@@ -14,16 +17,20 @@ use crate::settings::Settings;
 use crate::start::{StartError, open_database, open_store};
 use crate::state_lock::StateLock;
 
+pub use backup::{BackedUp, backup};
 pub use let_in::{LetIn, let_in};
 pub use rekey::{Rekeyed, rekey};
+pub use restore::{Restored, restore};
 
 /// The records of a house, whether its service runs or not.
 struct Records {
     store: Store,
+    /// Where they are.
+    url: String,
     /// The database, if we had to start it.
     database: Option<PrivateServer>,
     /// Held while the service is stopped, so that it stays so.
-    _lock: Option<StateLock>,
+    lock: Option<StateLock>,
 }
 
 impl Records {
@@ -36,7 +43,7 @@ impl Records {
                 let running = || PrivateServer::running(&settings.state_folder.join("database"), "waverant");
                 let url = settings.database_url.clone().or_else(running).ok_or(error)?;
                 let store = open_store(&url, &settings.state_folder).await?;
-                Ok(Self { store, database: None, _lock: None })
+                Ok(Self { store, url, database: None, lock: None })
             }
         }
     }
@@ -45,7 +52,12 @@ impl Records {
     async fn open_stopped(settings: &Settings, lock: StateLock) -> Result<Self, StartError> {
         let (database, url) = open_database(settings)?;
         let store = open_store(&url, &settings.state_folder).await?;
-        Ok(Self { store, database, _lock: Some(lock) })
+        Ok(Self { store, url, database, lock: Some(lock) })
+    }
+
+    /// True if no service runs, and none can be started meanwhile.
+    fn is_stopped(&self) -> bool {
+        self.lock.is_some()
     }
 
     /// Writes down that it was done at the machine.
@@ -71,6 +83,11 @@ impl Records {
         self.store.close().await;
         drop(self.database);
     }
+}
+
+/// What is wrong with a file or folder.
+fn wrong_with(path: &Path, error: &dyn std::fmt::Display) -> StartError {
+    StartError::Folder(format!("{}: {error}", path.display()))
 }
 
 /// Nothing is set up by hand that a service would not find, and nothing left that it could not read: root, who may

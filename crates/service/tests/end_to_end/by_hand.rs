@@ -1,6 +1,6 @@
 //! What is done on the machine's own console.
 
-use std::process::Output;
+use std::process::{Command, Output};
 
 use serde_json::json;
 use waverant_standin::{EncoderEnd, compare};
@@ -91,4 +91,68 @@ async fn another_root_key_costs_no_key_and_no_sign_in() {
     std::fs::write(ground.path("state/secrets.key"), &before).unwrap();
     let refused = ground.run_to_end();
     assert!(refused.1.contains("does not belong to this database"), "{refused:?}");
+}
+
+/// A house is written down in mid-show, and is the same on another machine: keys, people, destinations, recordings.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_backup_of_mid_show_opens_the_house_elsewhere() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let platform = house.add_platform("plovio", None).await;
+    house.publish(house.encoder(&key, 2.0)).await;
+    house.ended_session(1).await;
+    let archive = ground.path("house.backup");
+    let file = archive.display().to_string();
+    let during = async {
+        house.wait_until("on air", |house| house.live()["state"] == "on air").await;
+        tokio::task::block_in_place(|| at_the_machine(&ground, &["backup", &file]))
+    };
+    let (sent, made) = tokio::join!(house.publish(house.encoder(&key, 5.0)), during);
+    assert!(made.status.success() && told(&made).contains("can open the house"), "{}", told(&made));
+    house.ended_session(2).await;
+    assert_eq!(
+        compare(&sent.sent, &platform.report().connections[1].received, true).fault,
+        None,
+        "the show is unharmed"
+    );
+    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&archive).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
+    let twice = at_the_machine(&ground, &["backup", &file]);
+    assert!(twice.status.code() == Some(2) && told(&twice).contains("it is there already"), "{}", told(&twice));
+    assert!(house.get("/acts?what=backup")["items"][0]["by"] == "machine");
+    drop(house);
+
+    let other = Ground::new().await;
+    let damaged = ground.path("damaged.backup");
+    let whole = std::fs::read(&archive).unwrap();
+    std::fs::write(&damaged, &whole[..whole.len() / 2]).unwrap();
+    let refused = at_the_machine(&other, &["restore", &damaged.display().to_string()]);
+    assert!(refused.status.code() == Some(2) && told(&refused).contains("is it whole?"), "{}", told(&refused));
+    let done = at_the_machine(&other, &["restore", &file]);
+    assert!(done.status.success(), "{}", told(&done));
+    let again = at_the_machine(&other, &["restore", &file]);
+    assert!(told(&again).contains("a house is in it already"), "{}", told(&again));
+    let mut copy = Command::new("cp");
+    copy.arg("-r").arg(ground.path("recordings/.")).arg(other.path("recordings"));
+    assert!(copy.status().unwrap().success(), "the recordings are brought along");
+    let house = other.start();
+    let sent = house.publish(house.encoder(&key, 3.0)).await;
+    assert_eq!(sent.end, EncoderEnd::Finished, "the encoder's key is as good as before");
+    house.ended_session(3).await;
+    let received = &platform.report().connections[2].received;
+    assert_eq!(compare(&sent.sent, received, true).fault, None, "and so is the destination's");
+    let takes = house.get("/takes")["items"].clone();
+    let first = takes.as_array().unwrap().iter().find(|take| take["session"] == 1).cloned();
+    assert!(first.is_some_and(|take| take["state"] == "complete"), "{takes}");
+    assert!(house.fetch("/takes/1/1/file").len() > 10_000, "the take is found");
+    let second = takes.as_array().unwrap().iter().find(|take| take["session"] == 2).cloned().unwrap();
+    assert!(
+        second["state"] == "complete" && second["duration_ms"].as_u64() > Some(4000),
+        "it went on after the backup: {second}"
+    );
+    let second = house.get("/sessions/2")["session"].clone();
+    assert!(second["ended_at"].is_string(), "what was on air then is over: {second}");
+    assert_eq!(house.get("/acts?what=restore")["items"].as_array().unwrap().len(), 1);
+    assert!(other.path("state/restored-settings.toml").exists() && !other.path("state/restoring").exists());
 }

@@ -37,8 +37,14 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (25, "passkeys", include_str!("../../migrations/0025_passkeys.sql")),
 ];
 
+/// Where SQLx keeps which of them were made.
+pub(super) const MIGRATIONS_TABLE: &str = "_sqlx_migrations";
+
+/// Those up to a number.
 #[derive(Debug)]
-struct BuiltIn;
+struct BuiltIn {
+    newest: i64,
+}
 
 type Resolved = Result<Vec<Migration>, Box<dyn Error + Send + Sync>>;
 
@@ -48,14 +54,21 @@ impl MigrationSource<'static> for BuiltIn {
             let statements = AssertSqlSafe(*statements).into_sql_str();
             Migration::new(*version, Cow::Borrowed(description), MigrationType::Simple, statements, false)
         };
-        Box::pin(ready(Ok(MIGRATIONS.iter().map(migration).collect())))
+        let ours = MIGRATIONS.iter().filter(move |(version, ..)| *version <= self.newest);
+        Box::pin(ready(Ok(ours.map(migration).collect())))
     }
 }
 
 /// What brings the tables up to date. It is put together here and not by SQLx's macro, for which all of SQLx would
 /// be built twice.
 pub(super) async fn migrator() -> Result<Migrator, StoreError> {
-    Ok(Migrator::new(BuiltIn).await?)
+    Ok(Migrator::new(BuiltIn { newest: i64::MAX }).await?)
+}
+
+/// What makes the tables as they were up to the migration `newest`, and the number of the newest there is.
+pub(super) async fn migrator_to(newest: i64) -> Result<(Migrator, i64), StoreError> {
+    let known = MIGRATIONS.iter().map(|(version, ..)| *version).max().unwrap_or_default();
+    Ok((Migrator::new(BuiltIn { newest }).await?, known))
 }
 
 #[cfg(test)]
