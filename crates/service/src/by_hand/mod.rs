@@ -7,7 +7,7 @@ mod rekey;
 mod restore;
 
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use time::OffsetDateTime;
 use waverant_relay::{Act, ActBy, ActOutcome};
@@ -93,7 +93,11 @@ fn wrong_with(path: &Path, error: &dyn std::fmt::Display) -> StartError {
 /// Nothing is set up by hand that a service would not find, and nothing left that it could not read: root, who may
 /// everything, would make files in its database that are not its own.
 fn must_be_ours(state_folder: &Path) -> Result<(), StartError> {
-    let path = state_folder.join("secrets.key");
+    must_own(state_folder, state_folder.join("secrets.key"))
+}
+
+/// The same of a state folder in which there is no house yet.
+fn must_own(state_folder: &Path, path: PathBuf) -> Result<(), StartError> {
     let owner = match path.metadata() {
         Ok(found) => found.uid(),
         Err(source) => return Err(StartError::File { path, source }),

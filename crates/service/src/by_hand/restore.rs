@@ -6,7 +6,7 @@ use time::OffsetDateTime;
 use waverant_store::read_records;
 
 use super::archive::{FILES, FOLDERS, RECORDS, SETTINGS, unpack, waiting_room};
-use super::{Records, wrong_with};
+use super::{Records, must_own, wrong_with};
 use crate::settings::Settings;
 use crate::start::{StartError, open_database, prepare_machine};
 use crate::state_lock::StateLock;
@@ -28,6 +28,7 @@ pub struct Restored {
 pub async fn restore(settings: &Settings, archive: &Path) -> Result<Restored, StartError> {
     let folder = &settings.state_folder;
     prepare_machine(settings)?;
+    must_own(folder, folder.clone())?;
     if folder.join(FILES[0]).exists() {
         return Err(wrong_with(folder, &"a house is in it already; name an empty state folder in the settings"));
     }
