@@ -1,8 +1,8 @@
 use std::time::Duration;
 
 use instant_acme::{
-    Account, AuthorizationStatus, ChallengeStatus, Error, ExternalAccountKey, Identifier, NewAccount, NewOrder, Order,
-    OrderStatus, RetryPolicy,
+    Account, AuthorizationStatus, ChallengeStatus, ChallengeType, Error, ExternalAccountKey, Identifier, NewAccount,
+    NewOrder, Order, OrderStatus, RetryPolicy,
 };
 use rcgen::{CertificateParams, DistinguishedName, KeyPair};
 use rustls::ServerConfig;
@@ -140,7 +140,7 @@ impl Errand<'_> {
                 continue;
             }
             let told = authorization.identifier().to_string();
-            let offered: Vec<String> = authorization.challenges.iter().map(|one| format!("{:?}", one.r#type)).collect();
+            let offered: Vec<String> = authorization.challenges.iter().map(|one| word(&one.r#type)).collect();
             let name = self.wanted.names.iter().find(|name| name.to_string() == told);
             let name =
                 name.ok_or_else(|| Fault::new(format!("the authority asks for `{told}`, which is not ordered")))?;
@@ -211,6 +211,17 @@ impl Errand<'_> {
             return Err(wrong(format!("it is for {} only", facts.names.join(", "))));
         }
         Ok(facts)
+    }
+}
+
+/// What a proof is called in the standard.
+fn word(kind: &ChallengeType) -> String {
+    match kind {
+        ChallengeType::Http01 => "http-01".to_owned(),
+        ChallengeType::Dns01 => "dns-01".to_owned(),
+        ChallengeType::TlsAlpn01 => "tls-alpn-01".to_owned(),
+        ChallengeType::Unknown(word) => word.chars().take(40).collect(),
+        _ => "another one".to_owned(),
     }
 }
 

@@ -97,7 +97,7 @@ async fn a_certificate_comes_and_is_renewed_in_time() {
 #[case::away(CertifierFault::Away, "localhost answers 503")]
 #[case::too_often(CertifierFault::RateLimited(7200), "asked too often")]
 #[case::no_proof(CertifierFault::NoProof, "proving relay.test: the authority says: Connection refused (connection)")]
-#[case::other_proof(CertifierFault::OtherProof, "takes no http-01 for relay.test: it offers Dns01")]
+#[case::other_proof(CertifierFault::OtherProof, "takes no http-01 for relay.test: it offers dns-01")]
 #[case::wrong_name(CertifierFault::WrongName, "it is for elsewhere.test only")]
 #[case::ended(CertifierFault::Ended, "it ended at")]
 #[case::nonsense(CertifierFault::Nonsense, "cannot be used")]
@@ -174,5 +174,28 @@ async fn an_authority_that_forgot_us_is_told_anew() {
     assert!(running.keeper.renew());
     running.until("another", |progress| progress.renewed_at > first.renewed_at).await;
     assert_eq!(certifier.counts(), counts(2, 2, 2));
+    running.stop().await;
+}
+
+/// A disk that takes nothing more when the certificate has come: it is fetched again, and not ordered again.
+#[tokio::test]
+async fn what_cannot_be_written_is_fetched_again() {
+    let (ground, certifier) = (tempfile::tempdir().unwrap(), Certifier::start(None).await.unwrap());
+    certifier.set_fault(CertifierFault::Undecided);
+    let running = Running::start(wanted(&certifier, ground.path()));
+    while !ground.path().join("order.json").exists() {
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    let in_the_way = ground.path().join("certificate.pem");
+    std::fs::create_dir(&in_the_way).unwrap();
+    certifier.set_fault(CertifierFault::None);
+    let failed = running.until("a fault", |progress| progress.fault.is_some()).await;
+    let (_, cause) = failed.fault.unwrap();
+    assert!(cause.contains("cannot be written") && cause.contains("has room"), "{cause}");
+    assert!(running.tls.facts().borrow().as_ref().unwrap().is_placeholder, "what is in use stays");
+    std::fs::remove_dir(&in_the_way).unwrap();
+    assert!(running.keeper.renew());
+    running.until("a certificate", |progress| progress.renewed_at.is_some()).await;
+    assert_eq!(certifier.counts(), counts(1, 1, 2));
     running.stop().await;
 }

@@ -69,6 +69,11 @@ fn hexadecimal(bytes: &[u8]) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::sync::LazyLock;
+
+    use proptest::collection::vec;
+    use proptest::prelude::*;
+    use proptest::sample::Index;
     use rcgen::{CertificateParams, KeyPair};
     use time::macros::datetime;
 
@@ -86,5 +91,22 @@ mod tests {
         assert_eq!(facts.issuer, "CN=rcgen self signed cert");
         assert_eq!((facts.fingerprint.len(), facts.is_placeholder), (64, false));
         assert_eq!(CertificateFacts::of(&made.der()[..100]), None);
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_stands_in_one_is_no_harm(changes in vec((any::<Index>(), any::<u8>()), 0..12), length in any::<Index>()) {
+            static MADE: LazyLock<Vec<u8>> = LazyLock::new(|| {
+                let params = CertificateParams::new(["relay.test".to_owned(), "127.0.0.1".to_owned()]).unwrap();
+                params.self_signed(&KeyPair::generate().unwrap()).unwrap().der().to_vec()
+            });
+            let mut bytes = MADE.clone();
+            for (at, byte) in changes {
+                let at = at.index(bytes.len());
+                bytes[at] = byte;
+            }
+            let _ = CertificateFacts::of(&bytes);
+            let _ = CertificateFacts::of(&bytes[..length.index(bytes.len())]);
+        }
     }
 }

@@ -1,4 +1,5 @@
 use std::fs::{self, OpenOptions};
+use std::io;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
@@ -33,8 +34,7 @@ pub async fn backup(settings: &Settings, settings_file: &Path, target: &Path) ->
     let written = write(settings, settings_file, &records, &fresh).await;
     let done = written.and_then(|rows| {
         let bytes = fs::metadata(&fresh)?.len();
-        // A name that somebody took meanwhile is not overwritten.
-        fs::hard_link(&fresh, target)?;
+        put(&fresh, target)?;
         Ok(BackedUp { rows, bytes })
     });
     let _ = fs::remove_file(&fresh);
@@ -42,6 +42,15 @@ pub async fn backup(settings: &Settings, settings_file: &Path, target: &Path) ->
     records.note("backup", target.display().to_string()).await?;
     records.close().await;
     Ok(done)
+}
+
+/// Gives the file its name. One that somebody took meanwhile is not overwritten; media that know no second name of a file
+/// are looked at just before.
+fn put(fresh: &Path, target: &Path) -> io::Result<()> {
+    match fs::hard_link(fresh, target) {
+        Err(error) if error.kind() != io::ErrorKind::AlreadyExists && !target.exists() => fs::rename(fresh, target),
+        linked => linked,
+    }
 }
 
 fn fresh_name(target: &Path) -> PathBuf {
@@ -59,7 +68,7 @@ async fn write(
     let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(fresh)?;
     // It has no name: nobody else finds it, and nothing is left of it.
     let mut text = tempfile::tempfile_in(fresh.parent().filter(|folder| folder.is_dir()).unwrap_or(Path::new(".")))?;
-    let mut buffered = std::io::BufWriter::new(&mut text);
+    let mut buffered = io::BufWriter::new(&mut text);
     let rows = write_records(&records.url, &mut buffered).await.map_err(|error| match error {
         CopyingError::File(error) => ArchiveError::File(error),
         error => ArchiveError::Foreign(error.to_string()),
