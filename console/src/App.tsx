@@ -10,6 +10,7 @@ import { BoardPage } from "./pages/board/BoardPage";
 import { CertificatePage } from "./pages/certificate/CertificatePage";
 import { ChannelPage } from "./pages/channel/ChannelPage";
 import { FindingsPage } from "./pages/findings/FindingsPage";
+import { GuestPage } from "./pages/guest/GuestPage";
 import { InvitationPage } from "./pages/invitation/InvitationPage";
 import { MachinePage } from "./pages/machine/MachinePage";
 import { PeoplePage } from "./pages/people/PeoplePage";
@@ -20,14 +21,25 @@ import { SignInPage } from "./pages/sign-in/SignInPage";
 import { TurnedAwayPage } from "./pages/turned-away/TurnedAwayPage";
 import { ROOT } from "./api/place";
 
-/** Who is invited has no account yet, and is asked for nothing else. */
+/** Who is invited has no account yet, and a guest needs none: they are asked for nothing else. */
 export function App() {
   return (
     <>
       <OpenLine />
-      {window.location.pathname === `${ROOT}/invitation` ? <InvitationPage /> : <Console />}
+      <Place />
     </>
   );
+}
+
+function Place() {
+  switch (window.location.pathname) {
+    case `${ROOT}/invitation`:
+      return <InvitationPage />;
+    case `${ROOT}/guest`:
+      return <GuestPage />;
+    default:
+      return <Console />;
+  }
 }
 
 function Console() {

@@ -5,7 +5,6 @@ import type {
   AcceptInvitation,
   AddChannel,
   AddDestination,
-  AddKey,
   AddPerson,
   AddToken,
   AddViewingLink,
@@ -31,7 +30,7 @@ import type {
 /** What names a take. */
 export type TakeName = { session: number; number: number };
 
-const inChannel = (channel: string) => ({ params: { path: { channel } } });
+export const inChannel = (channel: string) => ({ params: { path: { channel } } });
 
 export function useMe() {
   return useQuery({ queryKey: ["me"], queryFn: () => answer(api.GET("/api/v1/me")), retry: false, staleTime: Infinity });
@@ -45,13 +44,6 @@ export function useChannel(channel: string) {
   return useQuery({
     queryKey: ["channel", channel],
     queryFn: () => answer(api.GET("/api/v1/channels/{channel}", inChannel(channel))),
-  });
-}
-
-export function useKeys(channel: string) {
-  return useQuery({
-    queryKey: ["channel", channel, "keys"],
-    queryFn: () => answer(api.GET("/api/v1/channels/{channel}/keys", inChannel(channel))),
   });
 }
 
@@ -268,7 +260,7 @@ export function useChannelActs(channel: string) {
 }
 
 /** A change; afterwards everything under `stale` is asked for anew. */
-function useChange<Form, Result>(change: (form: Form) => Promise<Result>, stale: readonly string[]) {
+export function useChange<Form, Result>(change: (form: Form) => Promise<Result>, stale: readonly string[]) {
   const client = useQueryClient();
   return useMutation({ mutationFn: change, onSuccess: () => client.invalidateQueries({ queryKey: [...stale] }) });
 }
@@ -404,21 +396,6 @@ export function useChangePassword() {
 
 export function useAddChannel() {
   return useChange((form: AddChannel) => answer(api.POST("/api/v1/channels", { body: form })), []);
-}
-
-export function useAddKey(channel: string) {
-  return useChange(
-    (form: AddKey) => answer(api.POST("/api/v1/channels/{channel}/keys", { ...inChannel(channel), body: form })),
-    ["channel", channel],
-  );
-}
-
-export function useRemoveKey(channel: string) {
-  return useChange(
-    (key: number) =>
-      answer(api.DELETE("/api/v1/channels/{channel}/keys/{key}", { params: { path: { channel, key } } })),
-    ["channel", channel],
-  );
 }
 
 export function useViewingLinks(channel: string) {

@@ -1,8 +1,9 @@
 //! The addresses that are shown with stream keys.
 
 use axum::http::{HeaderMap, header};
-use waverant_model::{KeyRight, SrtFields, ViewingAddresses};
-use waverant_store::SrtTerms;
+use waverant_model::{EncoderFields, KeyRight, SrtFields, ViewingAddresses};
+use waverant_relay::Secret;
+use waverant_sources::GUARDED_APP;
 
 use crate::ApiState;
 
@@ -10,7 +11,41 @@ use crate::ApiState;
 pub(crate) const APP: &str = "in";
 
 /// The path part of a player's address.
-pub(crate) const PLAYER_APP: &str = "out";
+const PLAYER_APP: &str = "out";
+
+/// What is told of a passphrase.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum ToldPassphrase {
+    /// None is to be set.
+    None,
+    /// It is the channel's, and is not shown.
+    OfChannel,
+    /// This one is to be set.
+    This(Secret),
+}
+
+/// What goes into the fields of an encoder or player for a key; `name` is what stands for its user.
+pub(crate) fn encoder_fields(
+    state: &ApiState,
+    headers: &HeaderMap,
+    right: KeyRight,
+    (name, key): (&str, &Secret),
+    srt: (u16, ToldPassphrase),
+) -> EncoderFields {
+    let app = if right == KeyRight::Publish { APP } else { PLAYER_APP };
+    let (server, secure_server) = (address(state, headers, app), secure_address(state, headers, app));
+    let key = key.reveal();
+    EncoderFields {
+        whole: format!("{server}/{key}"),
+        secure_whole: secure_server.as_ref().map(|server| format!("{server}/{key}")),
+        guarded_server: address(state, headers, GUARDED_APP),
+        user: name.to_owned(),
+        srt: srt_fields(state, headers, srt, right, key),
+        secure_server,
+        server,
+        key: key.to_owned(),
+    }
+}
 
 /// The address for the encoder's server field.
 pub(crate) fn address(state: &ApiState, headers: &HeaderMap, app: &str) -> String {
@@ -22,16 +57,16 @@ pub(crate) fn address(state: &ApiState, headers: &HeaderMap, app: &str) -> Strin
 }
 
 /// The address for encoders that speak TLS, if that is offered.
-pub(crate) fn secure_address(state: &ApiState, headers: &HeaderMap, app: &str) -> Option<String> {
+fn secure_address(state: &ApiState, headers: &HeaderMap, app: &str) -> Option<String> {
     let host = shown_host(state, headers);
     state.ports.rtmps.map(|port| format!("rtmps://{host}:{port}/{app}"))
 }
 
 /// What goes into the fields for SRT.
-pub(crate) fn srt_fields(
+fn srt_fields(
     state: &ApiState,
     headers: &HeaderMap,
-    terms: &SrtTerms,
+    (latency_ms, passphrase): (u16, ToldPassphrase),
     right: KeyRight,
     key: &str,
 ) -> SrtFields {
@@ -41,8 +76,12 @@ pub(crate) fn srt_fields(
         whole: format!("{address}?streamid={key}"),
         stream_id: key.to_owned(),
         long_stream_id: format!("#!::r={key},m={mode}"),
-        latency_ms: terms.latency_ms,
-        has_passphrase: terms.passphrase.is_some(),
+        latency_ms,
+        has_passphrase: passphrase != ToldPassphrase::None,
+        passphrase: match passphrase {
+            ToldPassphrase::This(passphrase) => Some(passphrase.reveal().to_owned()),
+            ToldPassphrase::None | ToldPassphrase::OfChannel => None,
+        },
         address,
     }
 }

@@ -1,16 +1,11 @@
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
-use waverant_house::MadeKey;
 use waverant_library::LiveDepot;
-use waverant_model::{
-    AddChannel, AddKey, ChangeChannel, ChangeSending, Channel, EncoderFields, KeyRight, NewKey, StreamKey,
-    ViewingAddresses,
-};
-use waverant_sources::GUARDED_APP;
+use waverant_model::{AddChannel, ChangeChannel, ChangeSending, Channel, ViewingAddresses};
 
 use crate::act_detail::Detail;
-use crate::addresses::{APP, PLAYER_APP, address, secure_address, srt_fields, viewing_addresses};
+use crate::addresses::{APP, address, viewing_addresses};
 use crate::input::{Body, Path};
 use crate::rights::{Caller, Sight};
 use crate::{ApiError, ApiState, tell};
@@ -105,55 +100,6 @@ pub(super) async fn remove_channel(
     let before = present(&state, &headers, &name).await?;
     state.house.remove_channel(&name, &caller.actor).await?;
     Ok((StatusCode::NO_CONTENT, Detail::removed(&before.0)))
-}
-
-/// List a channel's stream keys, without the keys themselves
-#[utoipa::path(get, path = "/channels/{channel}/keys", params(("channel" = String, Path)), responses((status = 200, body = Vec<StreamKey>)))]
-pub(super) async fn list_keys(
-    State(state): State<ApiState>,
-    Path(name): Path<String>,
-) -> Result<Json<Vec<StreamKey>>, ApiError> {
-    let channel = state.house.store().channel(&name).await?;
-    let keys = state.house.store().keys_of(&[channel.id]).await?;
-    Ok(Json(keys.into_iter().map(tell::key).collect()))
-}
-
-/// Make a stream key; this answer is the only place where it is shown
-#[utoipa::path(post, path = "/channels/{channel}/keys", params(("channel" = String, Path)), request_body = AddKey, responses((status = 201, body = NewKey)))]
-pub(super) async fn add_key(
-    State(state): State<ApiState>,
-    caller: Caller,
-    Path(name): Path<String>,
-    headers: HeaderMap,
-    Body(form): Body<AddKey>,
-) -> Result<(StatusCode, Detail, Json<NewKey>), ApiError> {
-    let right = form.right;
-    let MadeKey { channel, key, secret } = state.house.add_key(&name, form, &caller.actor).await?;
-    let app = if right == KeyRight::Publish { APP } else { PLAYER_APP };
-    let server = address(&state, &headers, app);
-    let encoder = EncoderFields {
-        whole: format!("{server}/{}", secret.reveal()),
-        guarded_server: address(&state, &headers, GUARDED_APP),
-        user: secret.prefix().to_owned(),
-        secure_server: secure_address(&state, &headers, app),
-        srt: srt_fields(&state, &headers, &channel.settings.srt, right, secret.reveal()),
-        server,
-        key: secret.reveal().to_owned(),
-    };
-    let key = tell::key(key);
-    let detail = Detail::made(format!("key {} ({})", key.id, key.label), &key);
-    Ok((StatusCode::CREATED, detail, Json(NewKey { key, encoder })))
-}
-
-/// Remove a stream key; a publisher who uses it is ended
-#[utoipa::path(delete, path = "/channels/{channel}/keys/{key}", params(("channel" = String, Path), ("key" = u64, Path)), responses((status = 204)))]
-pub(super) async fn remove_key(
-    State(state): State<ApiState>,
-    caller: Caller,
-    Path((name, key)): Path<(String, u64)>,
-) -> Result<StatusCode, ApiError> {
-    state.house.remove_key(&name, key, &caller.actor).await?;
-    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Give a channel a destination, or change how it sends there; in mid-show too

@@ -18,6 +18,7 @@ mod fetch;
 mod findings;
 mod first_run;
 mod input;
+mod keys;
 mod live;
 mod log;
 mod metrics;
@@ -213,8 +214,13 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(people::invite_again))
         .routes(routes!(channels::list_channels, channels::add_channel))
         .routes(routes!(channels::show_channel, channels::change_channel, channels::remove_channel))
-        .routes(routes!(channels::list_keys, channels::add_key))
-        .routes(routes!(channels::remove_key))
+        .routes(routes!(keys::list_keys, keys::add_key))
+        .routes(routes!(keys::add_keys))
+        .routes(routes!(keys::change_key, keys::remove_key))
+        .routes(routes!(keys::renew_key))
+        .routes(routes!(keys::retire_key))
+        .routes(routes!(keys::end_guest_link))
+        .routes(routes!(keys::look_as_guest))
         .routes(routes!(channels::switch_destination, channels::unlink_destination))
         .routes(routes!(channels::end_session))
         .merge(slate_routes())

@@ -1,6 +1,6 @@
 //! How records and running things are told to callers.
 
-use waverant_house::{mode_word, read_sheet, right_word, slate_word, takeover_word};
+use waverant_house::{mode_word, read_sheet, slate_word, takeover_word};
 use waverant_model as model;
 use waverant_relay::{LegAddress, Slate, TakeState};
 use waverant_store as store;
@@ -59,19 +59,6 @@ fn recording(from: store::RecordingSettings) -> model::Recording {
 
 fn srt(terms: &store::SrtTerms) -> model::Srt {
     model::Srt { latency_ms: terms.latency_ms, has_passphrase: terms.passphrase.is_some() }
-}
-
-pub(crate) fn key(from: store::StreamKey) -> model::StreamKey {
-    model::StreamKey {
-        id: from.id,
-        right: right_word(from.right),
-        rank: from.rank,
-        label: from.label,
-        prefix: from.prefix,
-        created_at: from.created_at,
-        expires_at: from.expires_at,
-        allowed_from: from.allowed_from,
-    }
 }
 
 pub(crate) fn destination(from: store::Destination) -> model::Destination {

@@ -8,7 +8,8 @@ use time::OffsetDateTime;
 use tokio::time::timeout;
 use waverant_net::caller_of;
 use waverant_relay::{
-    Admission, Attempt, ChannelRules, KeyRight, LegOrder, NotJoined, Opener, TurnAway, TurnAwayReason, Way, printable,
+    Admission, Attempt, ChannelRules, Comer, KeyRight, KeyUse, LegOrder, NotJoined, Opener, Protocol, TurnAway,
+    TurnAwayReason, Way, printable,
 };
 use waverant_rtmp::CredentialsAnswer;
 use waverant_show::{Publisher, Seat, Show, ShowStart};
@@ -18,6 +19,7 @@ use crate::House;
 use crate::audience::{Spectator, ViewerSeat};
 use crate::callers::Notice;
 use crate::judge::{Question, Verdict};
+use crate::key_watch::Refusal;
 
 /// What is kept of the words about who was turned away, in characters.
 const MAX_DETAIL: usize = 300;
@@ -41,6 +43,10 @@ pub struct Presented<'a> {
     pub name: &'a str,
     /// The whole address, as it says.
     pub tc_url: &'a str,
+    /// Further fields of its protocol in which a key may stand.
+    pub others: [&'a str; 2],
+    /// By what it came.
+    pub protocol: Protocol,
     /// The number of the key that its connection showed by user name and password.
     pub shown_key: Option<u64>,
 }
@@ -73,13 +79,26 @@ impl House {
     /// # Errors
     /// [`TurnAway`] with the reason.
     pub fn recognise(&self, presented: &Presented<'_>) -> Result<Admission, TurnAway> {
-        let Presented { peer, right, app, name, tc_url, shown_key } = *presented;
+        let Presented { peer, right, app, name, tc_url, ref others, protocol, shown_key } = *presented;
+        let comer = Comer { address: peer.ip(), right, protocol };
         let (directory, now) = (self.directory(), OffsetDateTime::now_utc());
-        if let Some(id) = shown_key {
-            return directory.gate().decide_shown(id, (peer.ip(), right), now);
-        }
-        let attempt = Attempt { address: peer.ip(), right, app, name, tc_url };
-        directory.gate().decide(&attempt, now, |key| self.store.keychain().digest(key))
+        let gate = directory.gate();
+        let decided = match shown_key {
+            Some(id) => gate.decide_shown(id, comer, now),
+            None => {
+                let attempt = Attempt { comer, app, name, tc_url, others };
+                gate.decide(&attempt, now, |key| self.store.keychain().digest(key))
+            }
+        };
+        decided.or_else(|away| if self.was_in_show(&away) { gate.decide_back(away, comer, now) } else { Err(away) })
+    }
+
+    /// True if the key of somebody who was turned away opened the show that is on.
+    fn was_in_show(&self, away: &TurnAway) -> bool {
+        let directory = self.directory();
+        let Some(key) = away.key_id.and_then(|id| directory.gate().key(id)) else { return false };
+        let show = self.shows.lock().get(&key.channel_id).cloned();
+        show.is_some_and(|show| show.knows(Opener::Key(key.family)))
     }
 
     /// Lets a publisher that was judged into a new session, or into one that waits for it. `encoder` is what it calls
@@ -96,12 +115,18 @@ impl House {
         let directory = self.directory();
         let rules = directory.channel(admission.channel.id).ok_or_else(|| away(TurnAwayReason::UnknownKey))?;
         self.acquaintances.note(caller_of(peer.ip()), Instant::now());
-        let publisher = Publisher::new(&admission, peer, printable(encoder, MAX_ENCODER).into_owned());
+        let encoder = printable(encoder, MAX_ENCODER).into_owned();
+        let publisher = Publisher::new(&admission, peer, encoder.clone());
         let mut shows = self.shows.lock();
         if let Some(show) = shows.get(&rules.id) {
             match show.join(publisher.clone()) {
-                Ok(seat) => return Ok(seat),
+                Ok(seat) => {
+                    drop(shows);
+                    self.note_key_use(&admission, peer, encoder);
+                    return Ok(seat);
+                }
                 Err(NotJoined::Busy) => return Err(away(TurnAwayReason::ChannelBusy)),
+                Err(NotJoined::KeyInUse) => return Err(away(TurnAwayReason::KeyInUse)),
                 // It ended just now: the publisher begins the next one.
                 Err(NotJoined::Over) => {}
             }
@@ -110,7 +135,19 @@ impl House {
         let begun = Show::begin(&self.surroundings, self.start(rules, publisher, orders, false));
         let (show, seat) = begun.map_err(|_| away(TurnAwayReason::ChannelBusy))?;
         self.shows.put(&mut shows, &show);
+        drop(shows);
+        self.note_key_use(&admission, peer, encoder);
         Ok(seat)
+    }
+
+    fn note_key_use(&self, admission: &Admission, peer: SocketAddr, encoder: String) {
+        self.key_watch.note_use(KeyUse {
+            key_id: admission.hold.key_id,
+            used_at: OffsetDateTime::now_utc(),
+            address: peer.to_string(),
+            encoder,
+            protocol: admission.protocol.name().to_owned(),
+        });
     }
 
     /// Begins a session that is fed from here, with legs of its own.
@@ -124,6 +161,8 @@ impl House {
         }
         let publisher = Publisher {
             opener: Opener::House,
+            hold: None,
+            is_alone: false,
             rank: 0,
             key_label: "rehearsal".to_owned(),
             peer: SocketAddr::from(([127, 0, 0, 1], 0)),
@@ -151,23 +190,31 @@ impl House {
     ///
     /// # Errors
     /// Why there is none.
-    pub fn seat_by_key(&self, peer: SocketAddr, admission: &Admission, way: Way) -> Result<ViewerSeat, TurnAwayReason> {
+    pub fn seat_by_key(
+        &self,
+        (peer, player): (SocketAddr, &str),
+        admission: &Admission,
+        way: Way,
+    ) -> Result<ViewerSeat, TurnAwayReason> {
         let directory = self.directory();
         let rules = directory.channel(admission.channel.id).ok_or(TurnAwayReason::UnknownKey)?;
         if !rules.viewing.ways.has(way) {
             return Err(TurnAwayReason::WayClosed);
         }
         let spectator = Spectator { address: peer.ip(), program: &admission.key_prefix, link: None, way };
-        self.seat_viewer(rules, &spectator).map_err(TurnAwayReason::NoSeat)
+        let seat = self.audience.seat_by_key(rules, &spectator, admission)?;
+        self.note_key_use(admission, peer, printable(player, MAX_ENCODER).into_owned());
+        Ok(seat)
     }
 
     /// Why somebody who plays by a viewing key may not go on, if so.
-    pub fn player_fault(&self, key_id: u64, seat: &ViewerSeat) -> Option<&'static str> {
+    pub fn player_fault(&self, seat: &ViewerSeat) -> Option<&'static str> {
         if seat.lost.is_cancelled() {
             return Some("Another player with this key took the place.");
         }
         let directory = self.directory();
-        if let Some(fault) = directory.gate().key_fault(key_id, OffsetDateTime::now_utc()) {
+        let fault = seat.hold.and_then(|hold| directory.gate().key_fault(&hold, OffsetDateTime::now_utc()));
+        if let Some(fault) = fault {
             return Some(fault.for_player());
         }
         let rules = directory.channel(seat.channel_id);
@@ -188,6 +235,10 @@ impl House {
     /// Notes who was not let in.
     pub fn note_turned_away(&self, peer: SocketAddr, away: &TurnAway, detail: Option<String>) {
         self.counts().count(away.reason.code());
+        if let Some(key) = away.key_id {
+            let (at, reason) = (OffsetDateTime::now_utc(), away.reason.to_string());
+            self.key_watch.note_refusal(key, Refusal { at, peer, reason });
+        }
         let notice = self.callers.note(caller_of(peer.ip()), Instant::now());
         if notice == Notice::Count {
             return;
@@ -214,5 +265,5 @@ impl House {
 /// Somebody whose key is known and who is not let in.
 pub fn turn_away(admission: &Admission, reason: TurnAwayReason) -> TurnAway {
     let (key_prefix, channel_id) = (Some(admission.key_prefix.clone()), Some(admission.channel.id));
-    TurnAway { reason, key_prefix, channel_id }
+    TurnAway { reason, key_prefix, channel_id, key_id: Some(admission.hold.key_id) }
 }

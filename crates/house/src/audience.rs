@@ -10,7 +10,10 @@ use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use waverant_net::caller_of;
-use waverant_relay::{ChannelRules, Crowd, Newcomer, NoRoom, Room, ViewerCounts, ViewerId, ViewingLink, Way};
+use waverant_relay::{
+    Admission, ChannelRules, Crowd, KeyHold, Newcomer, NoRoom, Room, TurnAwayReason, ViewerCounts, ViewerId,
+    ViewingLink, Way,
+};
 use waverant_store::ViewerMinute;
 
 /// How many minutes of channels wait for the database, at most.
@@ -75,6 +78,8 @@ struct Seats {
     crowd: Crowd,
     /// Those that are told when they lose their seat.
     held: HashMap<ViewerId, CancellationToken>,
+    /// Those that came by a key, with what stands for their device.
+    by_key: HashMap<u64, Vec<(ViewerId, u64)>>,
 }
 
 /// A viewer's seat, for as long as it stays connected; given back when dropped.
@@ -88,6 +93,8 @@ pub struct ViewerSeat {
     pub way: Way,
     /// Cancelled when the same device came again and took the seat.
     pub lost: CancellationToken,
+    /// The viewing key by which it came, if by one.
+    pub hold: Option<KeyHold>,
 }
 
 impl Drop for ViewerSeat {
@@ -95,6 +102,36 @@ impl Drop for ViewerSeat {
         let mut seats = self.seats.lock();
         seats.held.remove(&self.id);
         seats.crowd.leave(self.id);
+        if let Some(hold) = self.hold {
+            seats.leave_key(hold.key_id, self.id);
+        }
+    }
+}
+
+impl Seats {
+    /// A seat by a key that is for so many at once. A device that comes again takes the place of what it left there.
+    fn enter_key(&mut self, key: &Admission, id: ViewerId, device: u64) -> bool {
+        let holders = self.by_key.entry(key.hold.key_id).or_default();
+        let is_full =
+            key.most_connections.is_some_and(|most| holders.len() >= usize::try_from(most).unwrap_or(usize::MAX));
+        let again = holders.iter().position(|(_, of)| *of == device).filter(|_| is_full);
+        if is_full && again.is_none() {
+            return false;
+        }
+        let former = again.map(|place| holders.swap_remove(place).0);
+        holders.push((id, device));
+        if let Some(lost) = former.and_then(|former| self.held.remove(&former)) {
+            lost.cancel();
+        }
+        true
+    }
+
+    fn leave_key(&mut self, key: u64, id: ViewerId) {
+        let Some(holders) = self.by_key.get_mut(&key) else { return };
+        holders.retain(|(holder, _)| *holder != id);
+        if holders.is_empty() {
+            self.by_key.remove(&key);
+        }
     }
 }
 
@@ -113,7 +150,28 @@ impl Audience {
     pub(crate) fn seat(&self, rules: &ChannelRules, spectator: &Spectator<'_>) -> Result<ViewerSeat, NoRoom> {
         let (id, lost) = self.enter(rules, spectator)?;
         let (channel_id, way) = (rules.id, spectator.way);
-        Ok(ViewerSeat { id, seats: self.seats.clone(), channel_id, way, lost })
+        Ok(ViewerSeat { id, seats: self.seats.clone(), channel_id, way, lost, hold: None })
+    }
+
+    /// A seat for somebody who came by a viewing key.
+    pub(crate) fn seat_by_key(
+        &self,
+        rules: &ChannelRules,
+        spectator: &Spectator<'_>,
+        key: &Admission,
+    ) -> Result<ViewerSeat, TurnAwayReason> {
+        let mut seat = self.seat(rules, spectator).map_err(TurnAwayReason::NoSeat)?;
+        let device = self.newcomer(rules.id, spectator).device;
+        if !self.seats.lock().enter_key(key, seat.id, device) {
+            return Err(TurnAwayReason::KeyInUse);
+        }
+        seat.hold = Some(key.hold);
+        Ok(seat)
+    }
+
+    /// How many are connected that came by a viewing key.
+    pub(crate) fn players_by_key(&self, key: u64) -> usize {
+        self.seats.lock().by_key.get(&key).map_or(0, Vec::len)
     }
 
     /// True if somebody would get a seat now.
@@ -228,5 +286,52 @@ impl Load {
     fn viewers_bps(&self, crowd: &Crowd) -> f64 {
         let of = |(channel, counts): (u64, ViewerCounts)| self.stream_bps(channel) * f64::from(counts.total());
         crowd.channels().map(of).sum()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use waverant_relay::{GateChannel, Protocol};
+
+    use super::*;
+
+    fn admission(most_connections: Option<u32>) -> Admission {
+        Admission {
+            channel: GateChannel { id: 1, name: "finish-line".to_owned() },
+            hold: KeyHold { key_id: 7, until: None },
+            key_family: 7,
+            most_connections,
+            protocol: Protocol::Srt,
+            key_rank: 0,
+            key_label: "mixer".to_owned(),
+            key_prefix: "abcdefg".to_owned(),
+            finding: None,
+        }
+    }
+
+    #[test]
+    fn a_viewing_key_is_for_so_many_devices() {
+        let audience = Audience::new(AudienceLimits { viewers: 100, uplink_bps: None });
+        let rules = ChannelRules::new(1, "finish-line".parse().unwrap());
+        let enter = |address: &str, most| {
+            let (address, program) = (address.parse().unwrap(), "abcdefg");
+            let spectator = Spectator { address, program, link: None, way: Way::Srt };
+            audience.seat_by_key(&rules, &spectator, &admission(most))
+        };
+        let first = enter("192.0.2.1", Some(2)).unwrap();
+        let second = enter("192.0.2.2", Some(2)).unwrap();
+        assert_eq!(enter("192.0.2.3", Some(2)).map(drop), Err(TurnAwayReason::KeyInUse));
+        assert_eq!(audience.players_by_key(7), 2, "who was turned away is not counted");
+        let again = enter("192.0.2.1", Some(2)).unwrap();
+        assert!(first.lost.is_cancelled() && !second.lost.is_cancelled(), "it takes its own place");
+        drop(first);
+        assert_eq!(audience.players_by_key(7), 2);
+        drop(second);
+        let third = enter("192.0.2.3", Some(2)).unwrap();
+        drop((again, third));
+        assert_eq!(audience.players_by_key(7), 0);
+        assert!(audience.seats.lock().by_key.is_empty() && audience.seats.lock().held.is_empty());
+        let many: Vec<ViewerSeat> = (1..=20).map(|_| enter("192.0.2.1", None).unwrap()).collect();
+        assert!(many.iter().all(|seat| !seat.lost.is_cancelled()), "without a number all may");
     }
 }

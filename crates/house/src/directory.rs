@@ -2,12 +2,13 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
+use time::OffsetDateTime;
 use waverant_relay::{
     ChannelName, ChannelRules, Gate, GateChannel, GateKey, Keeping, LegOrder, NameTemplate, RecordingRules, SplitRules,
     ViewingLink,
 };
 use waverant_srt::Passphrase;
-use waverant_store::{Channel, ChannelDestination, RecordingSettings, Store, StoreError, StreamKey};
+use waverant_store::{Channel, ChannelDestination, GuestLink, RecordingSettings, Store, StoreError, StreamKey};
 
 use crate::orders::leg_order;
 use crate::passwords::Passwords;
@@ -18,10 +19,20 @@ use crate::passwords::Passwords;
 pub struct Directory {
     gate: Gate,
     passwords: Passwords,
+    /// Passphrases of keys that have their own.
+    passphrases: HashMap<u64, Passphrase>,
+    guests: HashMap<[u8; 32], Arc<Guest>>,
     channels: BTreeMap<u64, Arc<ChannelRules>>,
     by_name: HashMap<ChannelName, u64>,
     orders: HashMap<u64, Arc<[LegOrder]>>,
     links: HashMap<u64, Arc<ViewingLink>>,
+}
+
+/// A guest's link.
+#[derive(Debug)]
+pub(crate) struct Guest {
+    pub(crate) key_id: u64,
+    pub(crate) link: GuestLink,
 }
 
 /// What is read of channels.
@@ -72,8 +83,7 @@ impl Directory {
             }
         }
         for key in keys {
-            self.passwords.add(&key);
-            self.gate.set_key(gate_key(key));
+            self.add_key(key);
         }
         let mut orders: HashMap<u64, Vec<LegOrder>> = HashMap::new();
         for ChannelDestination { channel_id, destination, sending } in destinations {
@@ -88,7 +98,21 @@ impl Directory {
         self.channels.insert(rules.id, Arc::new(rules));
     }
 
+    fn add_key(&mut self, key: StreamKey) {
+        self.passwords.add(&key);
+        // It was looked at when it was set.
+        let passphrase = key.terms.passphrase.as_ref().and_then(|secret| Passphrase::new(secret.reveal()).ok());
+        self.passphrases.extend(passphrase.map(|passphrase| (key.id, passphrase)));
+        if let Some(link) = key.guest.clone() {
+            self.guests.insert(link.digest, Arc::new(Guest { key_id: key.id, link }));
+        }
+        self.gate.set_key(gate_key(key));
+    }
+
     fn remove_channel(&mut self, id: u64) {
+        let is_of = |key: u64| self.gate.key(key).is_some_and(|key| key.channel_id == id);
+        self.passphrases.retain(|key, _| !is_of(*key));
+        self.guests.retain(|_, guest| !is_of(guest.key_id));
         self.gate.remove_channel(id);
         self.passwords.remove_channel(id);
         self.orders.remove(&id);
@@ -105,6 +129,21 @@ impl Directory {
     /// What answers to challenges are checked by.
     pub(crate) fn passwords(&self) -> &Passwords {
         &self.passwords
+    }
+
+    /// The passphrase of a key that has its own.
+    pub fn key_passphrase(&self, key_id: u64) -> Option<&Passphrase> {
+        self.passphrases.get(&key_id)
+    }
+
+    /// The guest's link of this digest.
+    pub(crate) fn guest(&self, digest: &[u8; 32]) -> Option<&Arc<Guest>> {
+        self.guests.get(digest)
+    }
+
+    /// True if a guest's link has ended and what it held is still kept.
+    pub(crate) fn has_ended_guests(&self, now: OffsetDateTime) -> bool {
+        self.guests.values().any(|guest| guest.link.until <= now)
     }
 
     /// All channels by number.
@@ -139,18 +178,20 @@ impl Directory {
     }
 }
 
-fn gate_key(key: StreamKey) -> GateKey {
+/// A key as the gate knows it.
+pub fn gate_key(key: StreamKey) -> GateKey {
     GateKey {
         id: key.id,
+        family: key.family,
         channel_id: key.channel_id,
         right: key.right,
-        rank: key.rank,
-        label: key.label,
+        rank: key.terms.rank,
+        label: key.terms.label,
         prefix: key.prefix,
+        is_own: key.is_own,
         digest: key.digest,
-        expires_at: key.expires_at,
-        // They were looked at when they were set.
-        allowed_from: key.allowed_from.iter().filter_map(|range| range.parse().ok()).collect(),
+        rules: key.terms.rules,
+        retired: key.retired.map(|(_, show)| show),
     }
 }
 

@@ -23,6 +23,7 @@ use crate::callers::Callers;
 use crate::condition::HouseCondition;
 use crate::host::HostFigures;
 use crate::interludes::Interludes;
+use crate::key_watch::KeyWatch;
 use crate::numbers::SessionNumbers;
 use crate::posters::PosterShelf;
 use crate::publishing::PublishingDesk;
@@ -81,6 +82,7 @@ pub struct House {
     pub(crate) judge: Option<Arc<dyn Judge>>,
     counts: Counts,
     pub(crate) callers: Callers,
+    pub(crate) key_watch: KeyWatch,
     pub(crate) acquaintances: Acquaintances,
     pub(crate) audience: Audience,
     pub(crate) slot_sites: Vec<Site>,
@@ -147,6 +149,7 @@ impl House {
             judge: setup.judge,
             counts: Counts::default(),
             callers: Callers::default(),
+            key_watch: KeyWatch::default(),
             audience: Audience::new(setup.audience),
             slot_sites: setup.slot_sites,
             viewing_site: setup.viewing_site,
@@ -281,6 +284,7 @@ impl House {
 
     /// Says that nothing more happens, closes the records when all is written, or lies on the disk.
     pub async fn close_records(&self, ledger_task: tokio::task::JoinHandle<()>, patience: Duration) {
+        self.write_key_uses(OffsetDateTime::now_utc());
         self.ledger.close();
         self.close_timelines().await;
         if tokio::time::timeout(patience, ledger_task).await.is_err() {
@@ -303,6 +307,7 @@ impl House {
             self.interludes.remember(&shows, &directory);
             self.interludes.sweep();
             self.look_after_audience();
+            self.look_after_keys(now).await;
             if let Err(error) = self.numbers.refill(&self.store).await {
                 tracing::debug!(%error, "numbers for sessions are fetched later");
             }

@@ -15,10 +15,12 @@ mod error;
 mod figures;
 mod findings;
 mod follow;
+mod guests;
 mod host;
 mod house;
 mod interludes;
 mod judge;
+mod key_watch;
 mod ledger;
 mod numbers;
 mod orders;
@@ -41,12 +43,14 @@ pub use audience::{AudienceLimits, Spectator, UplinkLoad, ViewerSeat};
 pub use capacity::Usage;
 pub use changes::MadeKey;
 pub use counts::Counts;
-pub use directory::Directory;
+pub use directory::{Directory, gate_key};
 pub use error::HouseError;
 pub use figures::ShowSpan;
+pub use guests::GuestView;
 pub use host::{HostFigures, NetworkFigures, ProcessFigures};
 pub use house::{House, HouseSetup};
 pub use judge::{Deciding, Judge, Judgement, Question, Verdict};
+pub use key_watch::Refusal;
 pub use ledger::Ledger;
 pub use orders::{leg_destination, leg_order, read_sheet};
 pub use people::{check_password, check_user_name};
@@ -56,6 +60,6 @@ pub use report::{leg_state, report_of};
 pub use timelines::FigureDays;
 pub use tuner::{Tuned, Tuner, Wish};
 pub use words::{
-    audience_word, between_word, mode_word, nearness_word, right_word, severity_word, slate_word, takeover_word,
-    way_word,
+    audience_word, between_word, mode_word, nearness_word, protocol_word, right_word, severity_word, slate_word,
+    takeover_word, way_word, when_over_word,
 };

@@ -1,7 +1,9 @@
 //! The words of the API and those of the core for the same things.
 
 use waverant_model as model;
-use waverant_relay::{Audience, BetweenShows, KeyRight, Nearness, RecordingMode, Severity, SlateChoice, Takeover, Way};
+use waverant_relay::{
+    Audience, BetweenShows, KeyRight, Nearness, Protocol, RecordingMode, Severity, SlateChoice, Takeover, Way, WhenOver,
+};
 
 /// What becomes of a second publisher.
 pub(crate) fn takeover_of(word: model::Takeover) -> Takeover {
@@ -50,6 +52,40 @@ pub fn right_word(right: KeyRight) -> model::KeyRight {
     match right {
         KeyRight::Publish => model::KeyRight::Publish,
         KeyRight::View => model::KeyRight::View,
+    }
+}
+
+/// A protocol.
+pub(crate) fn protocol_of(word: model::Protocol) -> Protocol {
+    match word {
+        model::Protocol::Rtmp => Protocol::Rtmp,
+        model::Protocol::Rtmps => Protocol::Rtmps,
+        model::Protocol::Srt => Protocol::Srt,
+    }
+}
+
+/// A protocol, as it is told.
+pub fn protocol_word(protocol: Protocol) -> model::Protocol {
+    match protocol {
+        Protocol::Rtmp => model::Protocol::Rtmp,
+        Protocol::Rtmps => model::Protocol::Rtmps,
+        Protocol::Srt => model::Protocol::Srt,
+    }
+}
+
+/// What becomes of a show.
+pub(crate) fn when_over_of(word: model::ShowThen) -> WhenOver {
+    match word {
+        model::ShowThen::Ends => WhenOver::ShowEnds,
+        model::ShowThen::GoesOn => WhenOver::ShowGoesOn,
+    }
+}
+
+/// What becomes of a show, as it is told.
+pub fn when_over_word(when_over: WhenOver) -> model::ShowThen {
+    match when_over {
+        WhenOver::ShowEnds => model::ShowThen::Ends,
+        WhenOver::ShowGoesOn => model::ShowThen::GoesOn,
     }
 }
 

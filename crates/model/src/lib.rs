@@ -53,7 +53,11 @@ pub use job::{
     CheckedGap, CheckedMark, FileForm, JobKind, JobReport, JobResult, JobState, MadeTake, TakeCheck, TrackCheck,
     TrackKind,
 };
-pub use key::{AddKey, EncoderFields, KeyRight, NewKey, SrtFields, StreamKey};
+pub use key::{
+    AddKey, AddKeys, ChangeKey, EncoderFields, GuestPage, GuestRefusal, GuestSeen, GuestState, GuestToken, KeyRight,
+    KeyRules, KeyState, LastUse, Moment, NewKey, OpenHours, Protocol, RenewKey, RetireKey, Retired, ShowThen,
+    SrtFields, StreamKey,
+};
 pub use limits::{MissingSound, SheetAction, SheetForm};
 pub use line::{LiveLine, LiveLinePoint};
 pub use live::{

@@ -31,8 +31,9 @@ pub use checkup::{
 };
 pub use gate::{
     AddressRange, AddressRangeError, Admission, Announced, AnnouncedError, Attempt, CallerId, ChannelName,
-    ChannelNameError, Entered, Gate, GateChannel, GateKey, Guesses, KeyDigest, KeyFault, KeyRight, Lobby, LobbyLimits,
-    NoPlace, Standing, TurnAway, TurnAwayReason, announced, split_key,
+    ChannelNameError, Comer, Entered, Gate, GateChannel, GateKey, Guesses, HoursError, KeyDigest, KeyFault, KeyHold,
+    KeyRight, KeyRules, KeyStanding, Lobby, LobbyLimits, NoPlace, OpenHours, OwnKeyError, Protocol, Standing, TurnAway,
+    TurnAwayReason, WhenOver, announced, own_key_fault, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use hub_needs::HubNeeds;
@@ -56,7 +57,7 @@ pub use recording::{
     Splitter, TakeDisk, TakeFile, TakeNumbers,
 };
 pub use records::{
-    Act, ActBy, ActOutcome, LegRecord, NewSession, SessionEnd, ShowRecord, TakeMark, TakeRecord, TakeState,
+    Act, ActBy, ActOutcome, KeyUse, LegRecord, NewSession, SessionEnd, ShowRecord, TakeMark, TakeRecord, TakeState,
 };
 pub use secret::Secret;
 pub use session::{

@@ -31,8 +31,8 @@ pub use packaging::{Packaging, SegmentFolder, StoredSegment, Told, Waited};
 pub use recorder::{RecorderDesk, RecorderState, Takes};
 pub use senses::{CheckupBudget, Sensed};
 pub use session::{
-    LegReport, NoStill, Publisher, Registry, ReportedGap, STILL_WIDTHS, Seat, SharedTimeline, Show, ShowEnd,
-    ShowReport, ShowStart, ShownFinding, SourceSnapshot, Surroundings,
+    LegReport, NoStill, Publisher, Registry, ReportedGap, STILL_WIDTHS, Seat, SeenPublisher, SharedTimeline, Show,
+    ShowEnd, ShowReport, ShowStart, ShownFinding, SourceSnapshot, Surroundings,
 };
 pub use slates::Likeness;
 

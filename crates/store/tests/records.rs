@@ -5,13 +5,14 @@ use sqlx::{Connection, Executor, MySqlConnection};
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_relay::{
-    AddressRange, Grants, KeyRight, LegPhase, LegRecord, NewSession, RecordingMode, Role, Scope, Secret, SessionEnd,
-    SlateChoice, TakeMark, TakeRecord, TakeState, Takeover, ViewerCounts, ViewingLink, ViewingRules,
+    AddressRange, Grants, KeyRight, KeyRules, LegPhase, LegRecord, NewSession, RecordingMode, Role, Scope, Secret,
+    SessionEnd, SlateChoice, TakeMark, TakeRecord, TakeState, Takeover, ViewerCounts, ViewingLink, ViewingRules,
 };
 use waverant_store::{
-    ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, Keychain, NewPasskey,
-    NewStreamKey, NewToken, NewViewingLink, PrivateServer, RecordingSettings, Sending, SessionFilter, SrtTerms, Store,
-    StoreError, TakeCard, TakeChange, TakeFilter, TestDatabase, Turn, TurnedAway, ViewerMinute,
+    ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, KeyTerms, Keychain,
+    MadeStreamKey, NewPasskey, NewStreamKey, NewToken, NewViewingLink, PrivateServer, RecordingSettings, Sending,
+    SessionFilter, SrtTerms, Store, StoreError, TakeCard, TakeChange, TakeFilter, TestDatabase, Turn, TurnedAway,
+    ViewerMinute,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -353,6 +354,11 @@ async fn tokens_are_valid_until_they_expire_or_are_removed() {
     assert_eq!(store.token_holder("wvt-guess", NOW).await.unwrap(), None);
 }
 
+fn new_key(label: &str) -> NewStreamKey {
+    let terms = KeyTerms { label: label.to_owned(), ..KeyTerms::default() };
+    NewStreamKey { right: KeyRight::Publish, terms, own: None, guest_until: None }
+}
+
 #[tokio::test]
 async fn channels_and_keys_come_and_go() {
     let (database, store) = store().await;
@@ -362,25 +368,23 @@ async fn channels_and_keys_come_and_go() {
     let changed =
         ChannelSettings { hold_ms: 0, takeover: Takeover::Replace, slate: SlateChoice::Uploaded, srt, ..settings() };
     assert_eq!(store.change_channel("finish-line", &changed).await.unwrap().settings, changed);
+    let rules = KeyRules {
+        expires_at: Some(NOW + Duration::DAY),
+        allowed_from: vec!["192.0.2.0/24".parse().unwrap(), "2001:db8::1".parse().unwrap()],
+        ..KeyRules::default()
+    };
     let van = NewStreamKey {
         right: KeyRight::Publish,
-        rank: 1,
-        label: "van".to_owned(),
-        expires_at: Some(NOW + Duration::DAY),
-        allowed_from: vec!["192.0.2.0/24".to_owned(), "2001:db8::1".to_owned()],
+        terms: KeyTerms { label: "van".to_owned(), rank: 1, rules, passphrase: None },
+        own: None,
+        guest_until: None,
     };
-    let mixer = NewStreamKey {
-        right: KeyRight::View,
-        rank: 0,
-        label: "mixer".to_owned(),
-        expires_at: None,
-        allowed_from: Vec::new(),
-    };
+    let mixer = NewStreamKey { right: KeyRight::View, ..new_key("mixer") };
     let password = KeyPassword { salt: "salt".into(), digest: Secret::new("digest-of-it") };
-    let (key, secret) = store.add_key(channel.id, &van, NOW, |_| password.clone()).await.unwrap();
-    let (viewing, _) = store.add_key(channel.id, &mixer, NOW, |_| password.clone()).await.unwrap();
-    assert_eq!((key.right, key.rank, viewing.right), (KeyRight::Publish, 1, KeyRight::View));
-    assert_eq!((&key.allowed_from, &viewing.allowed_from), (&van.allowed_from, &mixer.allowed_from));
+    let made = store.add_keys(channel.id, &[van.clone(), mixer.clone()], NOW, &|_, _| password.clone()).await.unwrap();
+    let (key, secret, viewing) = (made[0].key.clone(), &made[0].secret, made[1].key.clone());
+    assert_eq!((key.right, viewing.right), (KeyRight::Publish, KeyRight::View));
+    assert_eq!((&key.terms, &viewing.terms), (&van.terms, &mixer.terms));
     let keys = store.keys_of(&[channel.id, channel.id + 1]).await.unwrap();
     assert_eq!(keys.iter().map(|key| key.password.as_ref()).collect::<Vec<_>>(), [Some(&password); 2]);
     assert!(store.keys_of(&[]).await.unwrap().is_empty());
@@ -395,9 +399,9 @@ async fn channels_and_keys_come_and_go() {
     assert!(matches!(store.remove_key(channel.id + 1, key.id).await, Err(StoreError::NotFound { .. })));
     assert_eq!(store.channels_by_id(&[channel.id, 99]).await.unwrap().len(), 1);
     store.remove_channel("finish-line").await.unwrap();
-    // Added, changed, two keys made, two tries to remove one, gone.
+    // Added, changed, two keys made at once, two tries to remove one, gone.
     let versions = store.channel_versions().await.unwrap();
-    assert_eq!(versions.iter().find(|(id, _)| *id == channel.id), Some(&(channel.id, 6)));
+    assert_eq!(versions.iter().find(|(id, _)| *id == channel.id), Some(&(channel.id, 5)));
     assert!(store.all_keys().await.unwrap().is_empty());
     assert!(matches!(store.channel("finish-line").await, Err(StoreError::NotFound { kind: "channel", .. })));
 }
@@ -444,15 +448,11 @@ async fn all_is_sealed_anew_under_another_key() {
     let srt = SrtTerms { latency_ms: 300, passphrase: Some(Secret::new("wexcombe reach")) };
     let channel = ChannelSettings { srt: srt.clone(), ..settings() };
     let channel = store.add_channel("finish-line", &channel, NOW).await.unwrap();
-    let van = NewStreamKey {
-        label: "van".into(),
-        right: KeyRight::Publish,
-        rank: 0,
-        expires_at: None,
-        allowed_from: Vec::new(),
-    };
+    let mut van = NewStreamKey { guest_until: Some(NOW + Duration::DAY), ..new_key("van") };
+    van.terms.passphrase = Some(Secret::new("over the weir"));
     let password = KeyPassword { salt: "salt".into(), digest: Secret::new("digest-of-it") };
-    let (key, secret) = store.add_key(channel.id, &van, NOW, |_| password.clone()).await.unwrap();
+    let made = store.add_keys(channel.id, &[van], NOW, &|_, _| password.clone()).await.unwrap();
+    let MadeStreamKey { key, secret, guest_token } = made.into_iter().next().unwrap();
     let quay = DestinationSettings { srt, ..destination("rtmp://127.0.0.1/in") };
     store.add_destination("quayside", &quay, &Secret::new("quay-key"), NOW).await.unwrap();
     let attic = Depot { secret_key: Secret::new("attic-secret"), name: "attic".into(), ..depot() };
@@ -463,7 +463,7 @@ async fn all_is_sealed_anew_under_another_key() {
     let before = sealed_values(database.url()).await;
 
     let second = first.successor(keys.path()).unwrap();
-    assert_eq!(store.seal_anew(&second).await.unwrap(), 6);
+    assert_eq!(store.seal_anew(&second).await.unwrap(), 8);
     let after = sealed_values(database.url()).await;
     assert_eq!(before.keys().collect::<Vec<_>>(), after.keys().collect::<Vec<_>>());
     for (column, values) in &after {
@@ -473,7 +473,10 @@ async fn all_is_sealed_anew_under_another_key() {
     assert!(matches!(Store::open(database.url(), first).await, Err(StoreError::ForeignKeyFile)));
     let store = Store::open(database.url(), second).await.unwrap();
     assert_eq!(store.depot("attic").await.unwrap(), attic);
-    assert_eq!(store.keys_of(&[channel.id]).await.unwrap()[0].password.as_ref(), Some(&password));
+    let again = store.keys_of(&[channel.id]).await.unwrap().remove(0);
+    assert_eq!((again.password.as_ref(), &again.terms), (Some(&password), &key.terms));
+    let shown = store.open_guest_link(&guest_token.unwrap(), &again.guest.unwrap()).unwrap();
+    assert_eq!(shown, secret, "a guest's link goes on");
     assert_eq!(store.destinations().await.unwrap()[0].key.reveal(), "quay-key");
     assert_eq!(store.channel("finish-line").await.unwrap().settings.srt.passphrase, quay.srt.passphrase);
     assert_eq!(store.keychain().digest(secret.reveal()), key.digest, "encoders need no other key");

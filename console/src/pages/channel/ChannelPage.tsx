@@ -12,7 +12,7 @@ import { ShowTimeline } from "../../timeline/ShowTimeline";
 import { ChannelCard } from "../board/ChannelCard";
 import { ChannelActs } from "./ChannelActs";
 import { Destinations } from "./Destinations";
-import { Keys } from "./Keys";
+import { Keys } from "./keys/Keys";
 import { LivePicture } from "./LivePicture";
 import { Recordings } from "./Recordings";
 import { Rehearse } from "./Rehearse";

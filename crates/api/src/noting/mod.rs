@@ -26,7 +26,8 @@ pub(crate) use refusals::Refusals;
 const MAX_NAME: usize = 64;
 
 /// Calls that only ask, whatever their method.
-const ASKING: [&str; 6] = ["capacity", "ask", "ask_passkey", "ask_own_passkey", "look_at_invitation", "try_depot"];
+const ASKING: [&str; 7] =
+    ["capacity", "ask", "ask_passkey", "ask_own_passkey", "look_at_invitation", "look_as_guest", "try_depot"];
 
 /// Calls that read what is not to be read unnoticed.
 const REVEALING: [&str; 2] = ["link_take", "support_bundle"];

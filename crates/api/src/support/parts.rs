@@ -9,7 +9,7 @@ use super::archive::Part;
 use crate::board::look;
 use crate::input::{Path, Query};
 use crate::rights::Sight;
-use crate::{ApiError, ApiState, channels, depots, destinations, log, metrics, sessions, takes, timeline};
+use crate::{ApiError, ApiState, channels, depots, destinations, keys, log, metrics, sessions, takes, timeline};
 
 /// Shows of which there are report and timeline: those that go on, and the last ones.
 const SHOWS: usize = 10;
@@ -60,7 +60,7 @@ async fn setup(state: &ApiState, headers: &HeaderMap) -> Vec<Part> {
         answer("depots.json", "depots, without their keys", depots::list_depots(house()).await),
     ];
     for name in names {
-        let keys = channels::list_keys(house(), Path(name.clone())).await;
+        let keys = keys::list_keys(house(), Path(name.clone())).await;
         parts.push(answer(&format!("keys/{name}.json"), "labels and rules of a channel's keys", keys));
     }
     parts

@@ -45,6 +45,9 @@ impl House {
     /// [`HouseError`] if a field is not as expected, the name is taken, or the database is away.
     pub async fn add_channel(&self, form: AddChannel, by: &Actor) -> Result<Channel, HouseError> {
         let name: ChannelName = form.name.parse().map_err(|error| HouseError::invalid("name", error))?;
+        if self.directory().gate().has_own_key(&self.store.keychain().digest(name.as_str())) {
+            return Err(HouseError::invalid("name", "it is a stream key that somebody chose; take another name"));
+        }
         let settings = ChannelSettings {
             title: checked_text("title", form.title.as_deref().unwrap_or(name.as_str()), MAX_TITLE)?,
             hold_ms: checked_hold(form.hold_ms.unwrap_or(DEFAULT_HOLD_MS))?,

@@ -14,7 +14,7 @@ use tokio::sync::{Notify, mpsc};
 use tokio::task::{JoinHandle, spawn_blocking};
 use tokio::time::{Instant, sleep, timeout};
 use tokio_util::sync::CancellationToken;
-use waverant_relay::{Act, ActBy, ShowRecord, SpreadMeter};
+use waverant_relay::{Act, ActBy, KeyUse, ShowRecord, SpreadMeter};
 use waverant_store::{Store, StoreError, TurnedAway};
 
 use pending::{Entry, Pending};
@@ -103,6 +103,12 @@ impl Ledger {
         {
             tracing::error!(lost, "who did what is not written down: the database is away, and there was too much");
         }
+        self.shared.news.notify_one();
+    }
+
+    /// Writes down that a key was used.
+    pub fn write_key_use(&self, used: KeyUse) {
+        self.shared.pending.lock().add_key_use(used);
         self.shared.news.notify_one();
     }
 
@@ -284,5 +290,6 @@ async fn write_record(store: &Store, record: &Entry) -> Result<(), StoreError> {
         Entry::Show(ShowRecord::Leg(leg)) => store.write_leg(leg).await,
         Entry::Show(ShowRecord::Take(take)) => store.write_take(take).await,
         Entry::Act(act) => store.write_act(act).await,
+        Entry::KeyUse(used) => store.write_key_use(used).await,
     }
 }

@@ -1,7 +1,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use serde::{Deserialize, Serialize};
-use waverant_relay::{Act, ShowRecord};
+use waverant_relay::{Act, KeyUse, ShowRecord};
 
 /// Acts that wait. People do not do more while the database is away; more are only counted.
 const MOST_ACTS: usize = 10_000;
@@ -14,6 +14,8 @@ pub(super) enum Entry {
     Show(ShowRecord),
     /// What somebody did.
     Act(Box<Act>),
+    /// That a key was used; the last time counts.
+    KeyUse(KeyUse),
 }
 
 /// Which record a record is about: a later one about the same record replaces an earlier one that
@@ -24,6 +26,7 @@ enum About {
     End(u64),
     Leg(u64, u64),
     Take(u64, u32),
+    KeyUse(u64),
 }
 
 impl Entry {
@@ -31,6 +34,7 @@ impl Entry {
     fn about(&self) -> Option<About> {
         match self {
             Self::Show(record) => Some(record.into()),
+            Self::KeyUse(used) => Some(About::KeyUse(used.key_id)),
             Self::Act(_) => None,
         }
     }
@@ -67,10 +71,17 @@ pub(super) struct Pending {
 
 impl Pending {
     pub(super) fn add(&mut self, record: ShowRecord) {
+        self.put(About::from(&record), Entry::Show(record));
+    }
+
+    pub(super) fn add_key_use(&mut self, used: KeyUse) {
+        self.put(About::KeyUse(used.key_id), Entry::KeyUse(used));
+    }
+
+    fn put(&mut self, about: About, entry: Entry) {
         self.next += 1;
-        let (version, about) = (self.next, About::from(&record));
-        let place = *self.places.entry(about).or_insert(version);
-        self.order.insert(place, (version, Entry::Show(record)));
+        let place = *self.places.entry(about).or_insert(self.next);
+        self.order.insert(place, (self.next, entry));
     }
 
     /// Adds an act, if there is room; else says how many there were that had none.
@@ -178,6 +189,25 @@ mod tests {
         assert_eq!(serde_json::from_str::<Vec<Entry>>(&old).unwrap(), [Entry::Show(end(1, "a"))]);
         let lost = (0..MOST_ACTS + 4).filter(|_| pending.add_act(act("cox")).is_err()).count();
         assert_eq!((lost, pending.add_act(act("cox"))), (5, Err(6)));
+    }
+
+    #[test]
+    fn the_last_use_of_a_key_counts() {
+        let used = |second| KeyUse {
+            key_id: 7,
+            used_at: OffsetDateTime::UNIX_EPOCH + time::Duration::seconds(second),
+            address: "192.0.2.7:4000".to_owned(),
+            encoder: "van".to_owned(),
+            protocol: "srt".to_owned(),
+        };
+        let mut pending = Pending::default();
+        (0..1000).for_each(|second| pending.add_key_use(used(second)));
+        assert_eq!(pending.entries(), [Entry::KeyUse(used(999))]);
+        let told = serde_json::to_string(&pending.entries()).unwrap();
+        assert_eq!(serde_json::from_str::<Vec<Entry>>(&told).unwrap(), pending.entries(), "it lies on the disk");
+        let (ticket, _) = pending.first().unwrap();
+        pending.done(ticket);
+        assert!(pending.order.is_empty() && pending.places.is_empty());
     }
 
     #[test]

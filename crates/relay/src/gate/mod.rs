@@ -3,25 +3,30 @@
 mod address_range;
 mod announced;
 mod guesses;
+mod hours;
+mod key;
 mod lobby;
 mod name;
+mod own_key;
 mod presented;
+mod turned_away;
 
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use thiserror::Error;
 use time::OffsetDateTime;
 
 pub use address_range::{AddressRange, AddressRangeError};
 pub use announced::{Announced, AnnouncedError, announced};
 pub use guesses::Guesses;
+pub use hours::{HoursError, OpenHours};
+pub use key::{GateKey, KeyHold, KeyRight, KeyRules, KeyStanding, Protocol, WhenOver};
 pub use lobby::{CallerId, Entered, Lobby, LobbyLimits, NoPlace, Standing};
 pub use name::{ChannelName, ChannelNameError};
+pub use own_key::{OwnKeyError, own_key_fault};
 use presented::{expected_path, presented_keys};
-
-use crate::NoRoom;
+pub use turned_away::{KeyFault, TurnAway, TurnAwayReason};
 
 /// Length of the public part of a stream key.
 const PREFIX_LENGTH: usize = 7;
@@ -38,51 +43,30 @@ pub struct GateChannel {
     pub name: String,
 }
 
-/// What a key opens.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum KeyRight {
-    /// Publishing on a channel.
-    Publish,
-    /// Watching a channel.
-    View,
-}
-
-/// A stream key as the gate knows it. The key itself is known only to whoever was given it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct GateKey {
-    /// The key's number.
-    pub id: u64,
-    /// The channel that it opens.
-    pub channel_id: u64,
-    /// What it may be used for.
+/// Who wants to come in, and how.
+#[derive(Clone, Copy, Debug)]
+pub struct Comer {
+    /// Where it comes from.
+    pub address: IpAddr,
+    /// What it wants to do.
     pub right: KeyRight,
-    /// 0 is the highest; a key of lower rank is a backup.
-    pub rank: u8,
-    /// For whom it was made.
-    pub label: String,
-    /// The public part by which it is found.
-    pub prefix: String,
-    /// The keyed hash of the whole key.
-    pub digest: KeyDigest,
-    /// When it stops opening the gate.
-    pub expires_at: Option<OffsetDateTime>,
-    /// Where it may be used from; from anywhere if there is none.
-    pub allowed_from: Vec<AddressRange>,
+    /// By what it came.
+    pub protocol: Protocol,
 }
 
 /// What a publisher or player presents.
 #[derive(Clone, Debug)]
 pub struct Attempt<'a> {
-    /// Where it comes from.
-    pub address: IpAddr,
-    /// What it wants to do.
-    pub right: KeyRight,
+    /// Who it is.
+    pub comer: Comer,
     /// The path part of the address that it dialed.
     pub app: &'a str,
     /// The stream name.
     pub name: &'a str,
     /// The whole address that it dialed, as it says.
     pub tc_url: &'a str,
+    /// Further fields of its protocol in which a key may stand.
+    pub others: &'a [&'a str],
 }
 
 /// A publisher who may come in.
@@ -90,8 +74,14 @@ pub struct Attempt<'a> {
 pub struct Admission {
     /// The channel that the key opens.
     pub channel: GateChannel,
-    /// The key's number.
-    pub key_id: u64,
+    /// The key's number, and until when it opens.
+    pub hold: KeyHold,
+    /// The number of the first key that it stands for.
+    pub key_family: u64,
+    /// How many may use it at once.
+    pub most_connections: Option<u32>,
+    /// By what it came.
+    pub protocol: Protocol,
     /// The key's rank, 0 being the highest.
     pub key_rank: u8,
     /// For whom the key was made.
@@ -102,144 +92,6 @@ pub struct Admission {
     pub finding: Option<String>,
 }
 
-/// Why a publisher was not let in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
-#[non_exhaustive]
-pub enum TurnAwayReason {
-    /// No stream name was sent.
-    #[error("No stream key was sent. Put the key into the encoder's key field.")]
-    NoKey,
-    /// The name has not the form of a key.
-    #[error("This is not a stream key of this server. Copy the key anew, without spaces, into the key field.")]
-    Malformed,
-    /// No such key.
-    #[error("The stream key is not known here. Copy it anew, or ask for a new one.")]
-    UnknownKey,
-    /// The key's time is over.
-    #[error("The stream key has expired. Ask for a new one.")]
-    ExpiredKey,
-    /// The key is for watching, and is used to publish.
-    #[error("This key is for watching only. Publishing needs a stream key of the channel.")]
-    ViewKey,
-    /// The key is for publishing, and is used to watch.
-    #[error("This key is for publishing. Watching needs a viewing key of the channel.")]
-    PublishKey,
-    /// The key is not to be used from this address.
-    #[error("This key may not be used from this address. Ask for it to be allowed, or use one that is made for it.")]
-    AddressNotAllowed,
-    /// The password is not that of the user.
-    #[error(
-        "User name and password do not go together. The user is the first part of the key, the password the whole key."
-    )]
-    WrongPassword,
-    /// Another publisher is on the channel.
-    #[error("Another encoder is already on this channel. Stop it first, or let newcomers replace it.")]
-    ChannelBusy,
-    /// The peer did not speak the protocol.
-    #[error("The connection was not understood.")]
-    NotUnderstood,
-    /// The peer connected and did not publish in time.
-    #[error("The encoder connected but did not publish in time.")]
-    TooSlow,
-    /// The service is stopping.
-    #[error("The server is stopping.")]
-    Stopping,
-    /// The passphrase is not the channel's.
-    #[error("The passphrase is not that of the channel. Copy it anew from the channel's page.")]
-    WrongPassphrase,
-    /// One end has a passphrase and the other has none.
-    #[error("The encoder and the channel must both have a passphrase, or neither. Compare the channel's page.")]
-    PassphraseDiffers,
-    /// The channel is not watched by this protocol.
-    #[error("This channel is not watched this way. Its page in the console tells which ways are open.")]
-    WayClosed,
-    /// No more may watch.
-    #[error("No seat: {0}.")]
-    NoSeat(NoRoom),
-    /// More connections from one address than the service takes.
-    #[error("Too many connections from this address at once.")]
-    TooManyFromAddress,
-    /// More connections than the service takes.
-    #[error("Too many connections at once.")]
-    TooManyConnections,
-    /// Another system of the house said no.
-    #[error("The house does not let this caller in. Ask whoever runs the channel.")]
-    Declined,
-    /// Another system of the house did not answer.
-    #[error("It was not decided in time whether this caller may come in. Try again.")]
-    Undecided,
-    /// All places were taken, and somebody else came before the peer was let in.
-    #[error("All places were taken, and the caller made room for another before it showed a key.")]
-    MadeRoom,
-}
-
-impl TurnAwayReason {
-    /// A stable word for programs.
-    pub fn code(self) -> &'static str {
-        match self {
-            Self::NoKey => "no_key",
-            Self::Malformed => "malformed_key",
-            Self::UnknownKey => "unknown_key",
-            Self::ExpiredKey => "expired_key",
-            Self::ChannelBusy => "channel_busy",
-            Self::NotUnderstood => "not_understood",
-            Self::TooSlow => "too_slow",
-            Self::Stopping => "stopping",
-            Self::WrongPassphrase => "wrong_passphrase",
-            Self::PassphraseDiffers => "passphrase_differs",
-            Self::WayClosed => "way_closed",
-            Self::NoSeat(_) => "no_seat",
-            Self::ViewKey => "view_key",
-            Self::PublishKey => "publish_key",
-            Self::AddressNotAllowed => "address_not_allowed",
-            Self::WrongPassword => "wrong_password",
-            Self::TooManyFromAddress => "too_many_from_address",
-            Self::TooManyConnections => "too_many_connections",
-            Self::MadeRoom => "made_room",
-            Self::Declined => "declined",
-            Self::Undecided => "undecided",
-        }
-    }
-}
-
-/// A publisher who may not come in, with what is known about the key without giving it away.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct TurnAway {
-    /// Why.
-    pub reason: TurnAwayReason,
-    /// The public part of the key that was presented, if it has the form of one.
-    pub key_prefix: Option<String>,
-    /// The channel, if the key is one of its keys.
-    pub channel_id: Option<u64>,
-}
-
-/// Why a key does not open any more.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum KeyFault {
-    /// There is no such key any more.
-    Withdrawn,
-    /// Its time is over.
-    Expired,
-}
-
-impl KeyFault {
-    /// As the end of a session and its publisher are told.
-    pub const fn for_publisher(self) -> &'static str {
-        match self {
-            Self::Withdrawn => "the stream key was withdrawn",
-            Self::Expired => "the stream key has expired",
-        }
-    }
-
-    /// As a player is told.
-    pub const fn for_player(self) -> &'static str {
-        match self {
-            Self::Withdrawn => "The viewing key was withdrawn.",
-            Self::Expired => "The viewing key has expired.",
-        }
-    }
-}
-
 /// The keys that open channels, held in memory so that a lost database keeps nobody out. A copy is cheap: keys and
 /// channels are shared with it.
 #[derive(Clone, Debug, Default)]
@@ -248,6 +100,8 @@ pub struct Gate {
     keys: HashMap<u64, Arc<GateKey>>,
     /// Keys by their public part.
     by_prefix: HashMap<String, Vec<u64>>,
+    /// Keys that somebody chose, by the hash of the whole.
+    own: HashMap<KeyDigest, u64>,
     /// Ranges that keys are made for, with the key.
     expected: Vec<(u64, AddressRange)>,
 }
@@ -278,8 +132,12 @@ impl Gate {
         self.remove_key(key.id);
         if self.channels.contains_key(&key.channel_id) {
             self.expected
-                .extend(key.allowed_from.iter().filter(|range| range.is_narrow()).map(|range| (key.id, *range)));
-            self.by_prefix.entry(key.prefix.clone()).or_default().push(key.id);
+                .extend(key.rules.allowed_from.iter().filter(|range| range.is_narrow()).map(|range| (key.id, *range)));
+            if key.is_own {
+                self.own.insert(key.digest, key.id);
+            } else {
+                self.by_prefix.entry(key.prefix.clone()).or_default().push(key.id);
+            }
             self.keys.insert(key.id, Arc::new(key));
         }
     }
@@ -288,6 +146,9 @@ impl Gate {
     pub fn remove_key(&mut self, id: u64) {
         let Some(key) = self.keys.remove(&id) else { return };
         self.expected.retain(|(of, _)| *of != id);
+        if self.own.get(&key.digest) == Some(&id) {
+            self.own.remove(&key.digest);
+        }
         if let Some(keys) = self.by_prefix.get_mut(&key.prefix) {
             keys.retain(|key| *key != id);
             if keys.is_empty() {
@@ -296,13 +157,35 @@ impl Gate {
         }
     }
 
-    /// Why a key does not open any more at `now`; none if it does.
-    pub fn key_fault(&self, id: u64, now: OffsetDateTime) -> Option<KeyFault> {
-        match self.keys.get(&id) {
-            None => Some(KeyFault::Withdrawn),
-            Some(key) if key.expires_at.is_some_and(|end| end <= now) => Some(KeyFault::Expired),
-            Some(_) => None,
+    /// Why somebody who came in by a key may not stay at `now`, if so. What was changed of the key meanwhile ends
+    /// nobody: only what it said when it let somebody in does, where it still says so, and its being retired.
+    pub fn key_fault(&self, hold: &KeyHold, now: OffsetDateTime) -> Option<KeyFault> {
+        let Some(key) = self.keys.get(&hold.key_id) else { return Some(KeyFault::Withdrawn) };
+        if let Some(shows) = key.retired {
+            return (shows == WhenOver::ShowEnds).then_some(KeyFault::Retired);
         }
+        if key.rules.when_over == WhenOver::ShowGoesOn || hold.until.is_none_or(|until| until > now) {
+            return None;
+        }
+        match key.rules.closed(now)? {
+            TurnAwayReason::ExpiredKey => Some(KeyFault::Expired),
+            _ => Some(KeyFault::OutOfHours),
+        }
+    }
+
+    /// True if this is the hash of a key that somebody chose: nothing that is public may be called so.
+    pub fn has_own_key(&self, digest: &KeyDigest) -> bool {
+        self.own.contains_key(digest)
+    }
+
+    /// True for what everybody can read: the name of a channel.
+    pub fn is_public(&self, text: &str) -> bool {
+        self.channels.values().any(|channel| channel.name.eq_ignore_ascii_case(text))
+    }
+
+    /// The key of this number.
+    pub fn key(&self, id: u64) -> Option<&Arc<GateKey>> {
+        self.keys.get(&id)
     }
 
     /// True if a key is made for this address, or for a network that is small enough to be meant.
@@ -320,16 +203,18 @@ impl Gate {
         now: OffsetDateTime,
         digest: impl Fn(&str) -> KeyDigest,
     ) -> Result<Admission, TurnAway> {
-        let keys = presented_keys(attempt);
+        let keys = presented_keys(attempt, !self.own.is_empty());
         let mut failure = None;
         for presented in &keys {
             match self.try_key(attempt, presented, now, &digest) {
                 Ok(admission) => return Ok(admission),
+                // What is known of a key says more than that another text is none.
+                Err(away) if away.key_id.is_some() => failure = Some(away),
                 Err(away) => failure = Some(failure.unwrap_or(away)),
             }
         }
         let reason = if attempt.name.is_empty() { TurnAwayReason::NoKey } else { TurnAwayReason::Malformed };
-        Err(failure.unwrap_or(TurnAway { reason, key_prefix: None, channel_id: None }))
+        Err(failure.unwrap_or_else(|| TurnAway::of_stranger(reason)))
     }
 
     fn try_key(
@@ -339,61 +224,95 @@ impl Gate {
         now: OffsetDateTime,
         digest: impl Fn(&str) -> KeyDigest,
     ) -> Result<Admission, TurnAway> {
-        let prefix = split_key(presented).map_or("", |(prefix, _)| prefix);
+        let prefix = split_key(presented).map(|(prefix, _)| prefix);
         let digest = digest(presented);
-        let candidates = self.by_prefix.get(prefix).map(Vec::as_slice).unwrap_or_default();
-        let mut candidates = candidates.iter().filter_map(|id| self.keys.get(id));
+        let candidates = prefix.and_then(|prefix| self.by_prefix.get(prefix)).map(Vec::as_slice).unwrap_or_default();
+        // What everybody can read is no key, whoever chose it.
+        let own = self.own.get(&digest).filter(|_| !self.is_public(presented));
+        let mut candidates = candidates.iter().chain(own).filter_map(|id| self.keys.get(id));
         let key = candidates.find(|key| equal_in_constant_time(&key.digest, &digest));
-        let unknown =
-            || TurnAway { reason: TurnAwayReason::UnknownKey, key_prefix: Some(prefix.to_owned()), channel_id: None };
+        let unknown = || match prefix {
+            Some(prefix) => {
+                TurnAway { key_prefix: Some(prefix.to_owned()), ..TurnAway::of_stranger(TurnAwayReason::UnknownKey) }
+            }
+            None => TurnAway::of_stranger(TurnAwayReason::Malformed),
+        };
         let key = key.ok_or_else(unknown)?;
         let finding = path_finding(attempt, presented);
-        Ok(Admission { finding, ..self.admit(key, (attempt.address, attempt.right), now)? })
+        Ok(Admission { finding, ..self.admit(key, attempt.comer, now)? })
     }
 
     /// Judges a publisher or player who has shown that it holds the key with the number `id`.
     ///
     /// # Errors
     /// [`TurnAway`] with the reason.
-    pub fn decide_shown(
-        &self,
-        id: u64,
-        (address, right): (IpAddr, KeyRight),
-        now: OffsetDateTime,
-    ) -> Result<Admission, TurnAway> {
-        let unknown = TurnAway { reason: TurnAwayReason::UnknownKey, key_prefix: None, channel_id: None };
-        self.admit(self.keys.get(&id).ok_or(unknown)?, (address, right), now)
+    pub fn decide_shown(&self, id: u64, comer: Comer, now: OffsetDateTime) -> Result<Admission, TurnAway> {
+        let unknown = TurnAway::of_stranger(TurnAwayReason::UnknownKey);
+        self.admit(self.keys.get(&id).ok_or(unknown)?, comer, now)
     }
 
-    fn admit(
-        &self,
-        key: &GateKey,
-        (address, right): (IpAddr, KeyRight),
-        now: OffsetDateTime,
-    ) -> Result<Admission, TurnAway> {
-        let turn_away =
-            |reason| TurnAway { reason, key_prefix: Some(key.prefix.clone()), channel_id: Some(key.channel_id) };
-        if key.expires_at.is_some_and(|end| end <= now) {
-            return Err(turn_away(TurnAwayReason::ExpiredKey));
+    /// Judges a publisher who was turned away and was in the show that is on: where the key says that a show goes on,
+    /// its time keeps nobody out who comes back into it.
+    ///
+    /// # Errors
+    /// [`TurnAway`] with the reason.
+    pub fn decide_back(&self, away: TurnAway, comer: Comer, now: OffsetDateTime) -> Result<Admission, TurnAway> {
+        let is_of_time = matches!(away.reason, TurnAwayReason::ExpiredKey | TurnAwayReason::OutOfHours(_));
+        let goes_on = |key: &&Arc<GateKey>| is_of_time && key.rules.when_over == WhenOver::ShowGoesOn;
+        match away.key_id.and_then(|id| self.keys.get(&id)).filter(goes_on) {
+            Some(key) => self.admit_by_the_rest(key, comer, now),
+            None => Err(away),
         }
-        if !key.allowed_from.is_empty() && !key.allowed_from.iter().any(|range| range.contains(address)) {
+    }
+
+    fn admit(&self, key: &GateKey, comer: Comer, now: OffsetDateTime) -> Result<Admission, TurnAway> {
+        if key.retired.is_some() {
+            return Err(turn_away(key, TurnAwayReason::RetiredKey));
+        }
+        match key.rules.closed(now) {
+            Some(reason) => Err(turn_away(key, reason)),
+            None => self.admit_by_the_rest(key, comer, now),
+        }
+    }
+
+    /// All but the key's time.
+    fn admit_by_the_rest(&self, key: &GateKey, comer: Comer, now: OffsetDateTime) -> Result<Admission, TurnAway> {
+        let turn_away = |reason| turn_away(key, reason);
+        let rules = &key.rules;
+        if !rules.allowed_from.is_empty() && !rules.allowed_from.iter().any(|range| range.contains(comer.address)) {
             return Err(turn_away(TurnAwayReason::AddressNotAllowed));
         }
-        match (right, key.right) {
+        match (comer.right, key.right) {
             (KeyRight::Publish, KeyRight::View) => return Err(turn_away(TurnAwayReason::ViewKey)),
             (KeyRight::View, KeyRight::Publish) => return Err(turn_away(TurnAwayReason::PublishKey)),
             _ => {}
         }
+        if !rules.protocols.is_empty() && !rules.protocols.contains(&comer.protocol) {
+            return Err(turn_away(TurnAwayReason::ProtocolNotAllowed));
+        }
         let channel = self.channels.get(&key.channel_id);
-        let channel = channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey))?.as_ref().clone();
-        let (key_label, key_prefix) = (key.label.clone(), key.prefix.clone());
-        Ok(Admission { channel, key_id: key.id, key_rank: key.rank, key_label, key_prefix, finding: None })
+        Ok(Admission {
+            channel: channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey))?.as_ref().clone(),
+            hold: KeyHold { key_id: key.id, until: rules.closes_after(now) },
+            key_family: key.family,
+            most_connections: rules.most_connections,
+            protocol: comer.protocol,
+            key_rank: key.rank,
+            key_label: key.label.clone(),
+            key_prefix: key.prefix.clone(),
+            finding: None,
+        })
     }
+}
+
+fn turn_away(key: &GateKey, reason: TurnAwayReason) -> TurnAway {
+    let (key_prefix, channel_id) = (Some(key.prefix.clone()), Some(key.channel_id));
+    TurnAway { reason, key_prefix, channel_id, key_id: Some(key.id) }
 }
 
 /// The path is no secret: a wrong one is told, and keeps nobody out whose key is right.
 fn path_finding(attempt: &Attempt<'_>, key: &str) -> Option<String> {
-    let expected = expected_path(attempt.right);
+    let expected = expected_path(attempt.comer.right);
     let path = attempt.app.split('?').next().unwrap_or_default().trim_matches('/');
     let path = path.strip_suffix(key).unwrap_or(path).trim_end_matches('/');
     (path != expected).then(|| {
@@ -435,18 +354,35 @@ mod tests {
         let prefix = key.split_once('-').unwrap().0.to_owned();
         let right = if id == VIEW { KeyRight::View } else { KeyRight::Publish };
         let allowed_from = if id == HOME { vec!["192.0.2.0/24".parse().unwrap()] } else { Vec::new() };
+        let rules = KeyRules { expires_at, allowed_from, ..KeyRules::default() };
         let (digest, label) = (digest(key), "van".into());
-        GateKey { id, channel_id: 1, right, rank: 0, label, prefix, digest, expires_at, allowed_from }
+        GateKey {
+            id,
+            family: id,
+            channel_id: 1,
+            right,
+            rank: 0,
+            label,
+            prefix,
+            is_own: false,
+            digest,
+            rules,
+            retired: None,
+        }
     }
 
     const VIEW: u64 = 13;
     const HOME: u64 = 14;
 
+    fn attempt() -> Attempt<'static> {
+        let comer = Comer { address: Ipv4Addr::LOCALHOST.into(), right: KeyRight::Publish, protocol: Protocol::Rtmp };
+        Attempt { comer, app: "in", name: "", tc_url: "", others: &[] }
+    }
+
     fn decide(app: &str, name: &str) -> Result<u64, TurnAwayReason> {
         let tc_url = format!("rtmp://relay.test/{app}");
-        let attempt =
-            Attempt { address: Ipv4Addr::LOCALHOST.into(), right: KeyRight::Publish, app, name, tc_url: &tc_url };
-        judge(&attempt).map(|admission| admission.key_id).map_err(|turn_away| turn_away.reason)
+        let attempt = Attempt { app, name, tc_url: &tc_url, ..attempt() };
+        judge(&attempt).map(|admission| admission.hold.key_id).map_err(|turn_away| turn_away.reason)
     }
 
     fn judge(attempt: &Attempt<'_>) -> Result<Admission, TurnAway> {
@@ -492,13 +428,7 @@ mod tests {
 
     #[test]
     fn a_turned_away_publisher_shows_its_prefix_but_never_the_secret() {
-        let attempt = Attempt {
-            address: Ipv4Addr::LOCALHOST.into(),
-            right: KeyRight::Publish,
-            app: "in",
-            name: "abcdefg-secret",
-            tc_url: "",
-        };
+        let attempt = Attempt { name: "abcdefg-secret", ..attempt() };
         let away = Gate::default().decide(&attempt, OffsetDateTime::UNIX_EPOCH, digest).unwrap_err();
         assert_eq!(away.key_prefix.as_deref(), Some("abcdefg"));
         assert!(!format!("{away:?}").contains("secret"));
@@ -508,9 +438,8 @@ mod tests {
     #[test]
     fn a_key_in_the_address_alone_is_found() {
         for tc_url in ["rtmp://relay.test/in?key=abcdefg-right", "rtmp://relay.test/in/abcdefg-right"] {
-            let right = KeyRight::Publish;
-            let attempt = Attempt { address: Ipv4Addr::LOCALHOST.into(), right, app: "in", name: "finish", tc_url };
-            assert_eq!(judge(&attempt).map(|admission| admission.key_id), Ok(10));
+            let attempt = Attempt { name: "finish", tc_url, ..attempt() };
+            assert_eq!(judge(&attempt).map(|admission| admission.hold.key_id), Ok(10));
         }
     }
 
@@ -522,8 +451,7 @@ mod tests {
     #[case::none("", Some(""))]
     #[case::with_the_key_inside("live/abcdefg-right/x", Some("live/…/x"))]
     fn a_wrong_path_is_told(#[case] app: &str, #[case] told: Option<&str>) {
-        let (address, right) = (Ipv4Addr::LOCALHOST.into(), KeyRight::Publish);
-        let admission = judge(&Attempt { address, right, app, name: "abcdefg-right", tc_url: "" }).unwrap();
+        let admission = judge(&Attempt { app, name: "abcdefg-right", ..attempt() }).unwrap();
         let told = told.map(|path| format!("the address ends in `/{path}`, and `/in` was expected"));
         assert_eq!(admission.finding.as_ref().and_then(|finding| finding.split(';').next()), told.as_deref());
     }
@@ -533,10 +461,11 @@ mod tests {
     #[case("::ffff:192.0.2.7", Ok(HOME))]
     #[case("198.51.100.1", Err(TurnAwayReason::AddressNotAllowed))]
     fn a_key_may_be_bound_to_addresses(#[case] address: IpAddr, #[case] expected: Result<u64, TurnAwayReason>) {
-        let attempt = Attempt { address, right: KeyRight::Publish, app: "in", name: "homeone-right", tc_url: "" };
+        let comer = Comer { address, ..attempt().comer };
+        let attempt = Attempt { comer, name: "homeone-right", ..attempt() };
         let judged = judge(&attempt).map_err(|away| (away.reason, away.key_prefix, away.channel_id));
         let expected = expected.map_err(|reason| (reason, Some("homeone".to_owned()), Some(1)));
-        assert_eq!(judged.map(|admission| admission.key_id), expected);
+        assert_eq!(judged.map(|admission| admission.hold.key_id), expected);
     }
 
     #[test]
@@ -545,7 +474,7 @@ mod tests {
         let channels = [GateChannel { id: 1, name: "finish-line".into() }];
         let gate = Gate::new(channels, [key(10, "abcdefg-right", None), key(12, "expired-key", Some(now))]);
         let judged = |id, right| {
-            gate.decide_shown(id, (Ipv4Addr::LOCALHOST.into(), right), now).map(|admission| admission.key_id)
+            gate.decide_shown(id, Comer { right, ..attempt().comer }, now).map(|admission| admission.hold.key_id)
         };
         assert_eq!(judged(10, KeyRight::Publish), Ok(10));
         let reason = |id, right| judged(id, right).unwrap_err().reason;
@@ -562,9 +491,10 @@ mod tests {
         gate.set_key(key(10, "abcdefg-right", Some(now)));
         gate.set_key(key(HOME, "homeone-right", None));
         gate.set_key(GateKey { channel_id: 9, ..key(11, "abcdefg-other", None) });
-        let faults = |gate: &Gate| [10, 11, HOME].map(|id| gate.key_fault(id, now));
+        let hold = |key_id| KeyHold { key_id, until: Some(now) };
+        let faults = |gate: &Gate| [10, 11, HOME].map(|id| gate.key_fault(&hold(id), now));
         assert_eq!(faults(&gate), [Some(KeyFault::Expired), Some(KeyFault::Withdrawn), None]);
-        assert_eq!(before.key_fault(10, now), None, "who looks at the copy sees what it was");
+        assert_eq!(before.key_fault(&hold(10), now), None, "who looks at the copy sees what it was");
         gate.remove_key(10);
         gate.remove_channel(1);
         assert_eq!(faults(&gate), [Some(KeyFault::Withdrawn); 3]);
@@ -574,10 +504,137 @@ mod tests {
     #[test]
     fn viewing_keys_open_watching_only() {
         let watch = |name| {
-            let (address, right) = (Ipv4Addr::LOCALHOST.into(), KeyRight::View);
-            judge(&Attempt { address, right, app: "out", name, tc_url: "" })
+            let comer = Comer { right: KeyRight::View, ..attempt().comer };
+            judge(&Attempt { comer, app: "out", name, ..attempt() })
         };
-        assert_eq!(watch("viewers-glass").map(|admission| (admission.key_id, admission.finding)), Ok((VIEW, None)));
+        assert_eq!(
+            watch("viewers-glass").map(|admission| (admission.hold.key_id, admission.finding)),
+            Ok((VIEW, None))
+        );
         assert_eq!(watch("abcdefg-right").map_err(|away| away.reason), Err(TurnAwayReason::PublishKey));
+    }
+    fn ruled(rules: KeyRules) -> Gate {
+        let key = GateKey { rules, ..key(10, "abcdefg-right", None) };
+        Gate::new([GateChannel { id: 1, name: "finish-line".into() }], [key])
+    }
+
+    fn at(gate: &Gate, comer: Comer, now: OffsetDateTime) -> Result<Admission, TurnAwayReason> {
+        let attempt = Attempt { comer, name: "abcdefg-right", ..attempt() };
+        gate.decide(&attempt, now, digest).map_err(|away| away.reason)
+    }
+
+    #[test]
+    fn a_key_opens_at_its_times_and_hours() {
+        let begin = datetime!(2026-05-01 08:00 UTC);
+        let hours = OpenHours::new("UTC", &["fri 10:00-12:00"]).unwrap();
+        let end = Some(datetime!(2026-05-08 11:00 UTC));
+        let gate =
+            ruled(KeyRules { starts_at: Some(begin), expires_at: end, hours: Some(hours), ..KeyRules::default() });
+        let until = |now| at(&gate, attempt().comer, now).map(|admission| admission.hold.until);
+        assert_eq!(until(datetime!(2026-05-01 07:59 UTC)), Err(TurnAwayReason::EarlyKey(begin)));
+        let next = Some(datetime!(2026-05-01 10:00 UTC));
+        assert_eq!(until(begin), Err(TurnAwayReason::OutOfHours(next)));
+        assert_eq!(until(datetime!(2026-05-01 10:00 UTC)), Ok(Some(datetime!(2026-05-01 12:00 UTC))));
+        assert_eq!(until(datetime!(2026-05-08 10:00 UTC)), Ok(end), "whichever comes first");
+        assert_eq!(until(datetime!(2026-05-08 11:00 UTC)), Err(TurnAwayReason::ExpiredKey));
+        let standing = |now| gate.key(10).unwrap().standing(now);
+        assert_eq!(standing(datetime!(2026-04-30 11:00 UTC)), (KeyStanding::Early, Some(begin)));
+        assert_eq!(standing(begin), (KeyStanding::OutOfHours, next));
+        assert_eq!(standing(datetime!(2026-05-08 10:00 UTC)), (KeyStanding::Open, end));
+        assert_eq!(standing(datetime!(2026-05-08 12:00 UTC)), (KeyStanding::Expired, None));
+    }
+
+    #[test]
+    fn a_key_may_be_for_some_protocols() {
+        let gate = ruled(KeyRules { protocols: vec![Protocol::Rtmps, Protocol::Srt], ..KeyRules::default() });
+        let judged = Protocol::ALL.map(|(protocol, _)| {
+            at(&gate, Comer { protocol, ..attempt().comer }, datetime!(2026-05-01 12:00 UTC)).map(drop)
+        });
+        assert_eq!(judged, [Err(TurnAwayReason::ProtocolNotAllowed), Ok(()), Ok(())]);
+    }
+
+    /// What holds for who is in is what was said when it came in, unless more is given since.
+    #[test]
+    fn a_change_of_its_key_ends_no_show() {
+        let (noon, later) = (datetime!(2026-05-01 12:00 UTC), datetime!(2026-05-01 14:00 UTC));
+        let until = |end| KeyRules { expires_at: Some(end), ..KeyRules::default() };
+        let gate = ruled(until(later));
+        let hold = at(&gate, attempt().comer, noon).unwrap().hold;
+        let shortened = ruled(until(noon));
+        assert_eq!(shortened.key_fault(&hold, datetime!(2026-05-01 13:59 UTC)), None);
+        assert_eq!(shortened.key_fault(&hold, later), Some(KeyFault::Expired), "the end that was told comes");
+        assert_eq!(ruled(until(datetime!(2026-05-01 20:00 UTC))).key_fault(&hold, later), None, "more time is given");
+        let endless = KeyHold { until: None, ..hold };
+        assert_eq!(gate.key_fault(&endless, later), None, "an end that was set since");
+        let hours = Some(OpenHours::new("UTC", &["fri 08:00-14:00"]).unwrap());
+        assert_eq!(
+            ruled(KeyRules { hours, ..KeyRules::default() }).key_fault(&hold, later),
+            Some(KeyFault::OutOfHours)
+        );
+        let goes_on = KeyRules { when_over: WhenOver::ShowGoesOn, ..until(later) };
+        assert_eq!(ruled(goes_on).key_fault(&hold, later), None);
+    }
+
+    #[test]
+    fn who_is_in_a_show_that_goes_on_may_come_back_into_it() {
+        let end = datetime!(2026-05-01 12:00 UTC);
+        let home = vec!["192.0.2.0/24".parse().unwrap()];
+        let back = |rules, address: &str| {
+            let gate = ruled(KeyRules { expires_at: Some(end), allowed_from: home.clone(), ..rules });
+            let comer = Comer { address: address.parse().unwrap(), ..attempt().comer };
+            let away = gate.decide_shown(10, comer, end).unwrap_err();
+            gate.decide_back(away, comer, end).map(|admission| admission.hold.key_id).map_err(|away| away.reason)
+        };
+        let goes_on = || KeyRules { when_over: WhenOver::ShowGoesOn, ..KeyRules::default() };
+        assert_eq!(back(goes_on(), "192.0.2.7"), Ok(10));
+        assert_eq!(back(goes_on(), "198.51.100.1"), Err(TurnAwayReason::AddressNotAllowed));
+        assert_eq!(back(KeyRules::default(), "192.0.2.7"), Err(TurnAwayReason::ExpiredKey));
+    }
+
+    #[test]
+    fn a_retired_key_keeps_out_and_ends_or_not() {
+        let now = datetime!(2026-05-01 12:00 UTC);
+        for (shows, fault) in [(WhenOver::ShowEnds, Some(KeyFault::Retired)), (WhenOver::ShowGoesOn, None)] {
+            let rules = KeyRules { when_over: WhenOver::ShowGoesOn, ..KeyRules::default() };
+            let mut gate = ruled(rules.clone());
+            gate.set_key(GateKey { retired: Some(shows), rules, ..key(10, "abcdefg-right", None) });
+            let away = gate.decide_shown(10, attempt().comer, now).unwrap_err();
+            assert_eq!((away.reason, away.key_id), (TurnAwayReason::RetiredKey, Some(10)));
+            assert_eq!(gate.decide_back(away.clone(), attempt().comer, now), Err(away), "at once means at once");
+            assert_eq!(gate.key_fault(&KeyHold { key_id: 10, until: None }, now), fault);
+        }
+    }
+
+    /// An encoder in the field keeps what it has, wherever it sends it.
+    #[rstest]
+    #[case("in", "Boathouse_2019", &[], true)]
+    #[case("live", "Boathouse_2019", &[], true)]
+    #[case("in", "cam?key=Boathouse_2019", &[], true)]
+    #[case("live/Boathouse_2019", "", &[], true)]
+    #[case("in", "cam", &["", "Boathouse_2019"], true)]
+    #[case("in", "boathouse_2019", &[], false)]
+    #[case("in", "Boathouse_2019x", &[], false)]
+    fn a_chosen_key_opens(#[case] app: &str, #[case] name: &str, #[case] others: &[&str], #[case] opens: bool) {
+        let now = datetime!(2026-05-01 12:00 UTC);
+        let attempt = Attempt { app, name, others, ..attempt() };
+        let mut gate = Gate::new([GateChannel { id: 1, name: "finish-line".into() }], []);
+        let judge = |gate: &Gate| gate.decide(&attempt, now, digest).map(|admission| admission.hold.key_id);
+        assert!(judge(&gate).is_err());
+        let own = GateKey {
+            is_own: true,
+            prefix: "qrstuvw".into(),
+            digest: digest("Boathouse_2019"),
+            ..key(10, "a-b", None)
+        };
+        gate.set_key(own);
+        assert_eq!(
+            judge(&gate).map_err(|away| (away.reason, away.key_prefix)),
+            opens.then_some(10).ok_or((TurnAwayReason::Malformed, None))
+        );
+        assert!(gate.has_own_key(&digest("Boathouse_2019")));
+        gate.set_channel(GateChannel { id: 2, name: "boathouse_2019".into() });
+        assert!(judge(&gate).is_err(), "what everybody can read is no key");
+        gate.remove_key(10);
+        assert!(judge(&gate).is_err() && gate.own.is_empty());
     }
 }

@@ -2,11 +2,13 @@
 //! a later one of the same thing. And who did what in the house.
 
 mod act;
+mod key_use;
 mod leg;
 mod session;
 mod take;
 
 pub use act::{Act, ActBy, ActOutcome};
+pub use key_use::KeyUse;
 pub use leg::LegRecord;
 pub use session::{NewSession, SessionEnd};
 pub use take::{TakeMark, TakeRecord, TakeState};

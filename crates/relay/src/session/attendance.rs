@@ -8,6 +8,8 @@ use super::program::{Joined, Opener, Program, SeatId, Takeover};
 pub enum NotJoined {
     /// Others are there, and the rules let nobody else in.
     Busy,
+    /// Another sends with the same key, which is for one at a time.
+    KeyInUse,
     /// The session is over: the publisher begins another one.
     Over,
 }
@@ -71,6 +73,14 @@ impl Attendance {
     /// True once nobody can get a seat any more.
     pub fn is_over(&self) -> bool {
         self.life.state() == SessionState::Over
+    }
+
+    /// Seats a publisher whose key is for one encoder at a time: it takes over from none that sends.
+    ///
+    /// # Errors
+    /// [`NotJoined`], as for [`join`](Self::join).
+    pub fn join_alone(&mut self, now: Instant, opener: Opener, rank: u8) -> Result<Attended, NotJoined> {
+        if self.program.has_live(now, opener) { Err(NotJoined::KeyInUse) } else { self.join(now, opener, rank) }
     }
 
     /// Seats a publisher.
@@ -173,7 +183,7 @@ mod tests {
                             seats.push(attended.joined.seat);
                         }
                         Err(NotJoined::Over) => prop_assert_eq!(session.life().state(), SessionState::Over),
-                        Err(NotJoined::Busy) => prop_assert!(session.program().has_seats()),
+                        Err(NotJoined::Busy | NotJoined::KeyInUse) => prop_assert!(session.program().has_seats()),
                     },
                     Move::Leave { which, is_ended } => {
                         if let Some(seat) = seats.get(which).copied() {
@@ -194,6 +204,18 @@ mod tests {
                 was_over = session.life().state() == SessionState::Over;
             }
         }
+    }
+
+    #[test]
+    fn a_key_for_one_at_a_time_is_taken_over_only_once_it_is_silent() {
+        let (now, mine) = (Instant::now(), Opener::Key(1));
+        let mut session = Attendance::new(Takeover::Refuse, HOLD, now);
+        session.join_alone(now, mine, 0).unwrap();
+        let soon = now + Duration::from_millis(1999);
+        assert_eq!(session.join_alone(soon, mine, 0), Err(NotJoined::KeyInUse));
+        let other = session.clone().join_alone(soon, Opener::Key(2), 1);
+        assert!(other.is_ok_and(|attended| attended.joined.is_standby), "other keys are another matter");
+        assert!(session.join_alone(now + Duration::from_secs(2), mine, 0).is_ok());
     }
 
     /// The last publisher leaves while another one comes: whichever is first, the session goes on

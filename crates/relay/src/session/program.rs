@@ -169,6 +169,11 @@ impl Program {
         Some(Joined { seat, dismissed, is_standby })
     }
 
+    /// True if a publisher that `opener` let in sends, or did so a moment ago.
+    pub fn has_live(&self, now: Instant, opener: Opener) -> bool {
+        self.contenders.iter().any(|contender| contender.opener == opener && is_live(contender, now))
+    }
+
     /// A publisher is gone. True if it was on air.
     pub fn leave(&mut self, now: Instant, seat: SeatId) -> bool {
         self.contenders.retain(|contender| contender.id != seat);
@@ -289,11 +294,10 @@ impl Program {
 
     /// The live publisher of the highest rank; of two with the same rank the newer one.
     fn wanted(&self, now: Instant) -> Option<SeatId> {
-        let is_live = |contender: &&Contender| now.saturating_duration_since(contender.last_packet) < STARVED_AFTER;
         let best = self
             .contenders
             .iter()
-            .filter(is_live)
+            .filter(|contender| is_live(contender, now))
             .min_by_key(|contender| (contender.rank, std::cmp::Reverse(contender.id)));
         best.map(|contender| contender.id)
     }
@@ -301,6 +305,10 @@ impl Program {
     fn contender(&self, seat: SeatId) -> Option<&Contender> {
         self.contenders.iter().find(|contender| contender.id == seat)
     }
+}
+
+fn is_live(contender: &Contender, now: Instant) -> bool {
+    now.saturating_duration_since(contender.last_packet) < STARVED_AFTER
 }
 
 /// True if a decoder, and so a show, can begin with this packet.

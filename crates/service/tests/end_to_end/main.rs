@@ -18,6 +18,7 @@ mod faults;
 mod findings;
 mod full_disk;
 mod house;
+mod keys;
 mod kill;
 mod library;
 mod links;

@@ -22,14 +22,15 @@ use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::sync::watch;
 use waverant_relay::{
-    Attendance, ChannelRules, Gate, HubLimits, LegOrder, NewSession, NotJoined, RecordingMode, SessionState, ShowRecord,
+    Attendance, ChannelRules, Gate, HubLimits, LegOrder, NewSession, NotJoined, Opener, RecordingMode, SessionState,
+    ShowRecord,
 };
 
 pub use checkup::ShownFinding;
 pub use publisher::Publisher;
 pub use report::{LegReport, ReportedGap, ShowReport};
 pub use seat::Seat;
-pub use snapshot::SourceSnapshot;
+pub use snapshot::{SeenPublisher, SourceSnapshot};
 pub use stills::{NoStill, STILL_WIDTHS};
 pub use surroundings::{Registry, ShowEnd, Surroundings};
 pub use timeline::SharedTimeline;
@@ -229,6 +230,12 @@ impl Show {
         if !self.is_rehearsal {
             self.follow_orders(&[]);
         }
+    }
+
+    /// True if somebody whom `opener` let in publishes into it, or did.
+    pub fn knows(&self, opener: Opener) -> bool {
+        let stage = self.stage.lock();
+        !stage.attendance.is_over() && stage.openers.contains(&opener)
     }
 
     /// Ends publishers whose key does not open any more, in order and with the reason.

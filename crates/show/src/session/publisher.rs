@@ -1,12 +1,16 @@
 use std::net::SocketAddr;
 
-use waverant_relay::{Admission, Opener};
+use waverant_relay::{Admission, KeyHold, Opener};
 
 /// Who publishes into a session.
 #[derive(Clone, Debug)]
 pub struct Publisher {
     /// What let it in.
     pub opener: Opener,
+    /// The key by which it came in; none if the house let it in.
+    pub hold: Option<KeyHold>,
+    /// True if its key is for one encoder at a time.
+    pub is_alone: bool,
     /// 0 is the highest; one of lower rank is a backup.
     pub rank: u8,
     /// Label of its key.
@@ -23,7 +27,9 @@ impl Publisher {
     /// One that was let in by its key.
     pub fn new(admission: &Admission, peer: SocketAddr, encoder: String) -> Self {
         Self {
-            opener: Opener::Key(admission.key_id),
+            opener: Opener::Key(admission.key_family),
+            hold: Some(admission.hold),
+            is_alone: admission.most_connections == Some(1),
             rank: admission.key_rank,
             key_label: admission.key_label.clone(),
             peer,

@@ -6,7 +6,7 @@ use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use waverant_media::{Packet, TrackKind, Tracks};
-use waverant_relay::{Gate, Intake, KeyFault, LineMeter, Opener, RateMeter, SeatId, SourceCounters, StreamMeter};
+use waverant_relay::{Gate, Intake, KeyFault, LineMeter, RateMeter, SeatId, SourceCounters, StreamMeter};
 use waverant_rtmp::{MediaKind, StreamMetadata, StreamRates, Timestamp};
 use waverant_srt::Statistics;
 
@@ -49,10 +49,7 @@ impl SeatState {
 
     /// Why its key does not open any more; who was let in by the house has none.
     pub(super) fn key_fault(&self, gate: &Gate, now: OffsetDateTime) -> Option<KeyFault> {
-        match self.publisher.opener {
-            Opener::Key(id) => gate.key_fault(id, now),
-            Opener::House => None,
-        }
+        gate.key_fault(self.publisher.hold.as_ref()?, now)
     }
 
     pub(super) fn counters(&self) -> SourceCounters {
@@ -71,6 +68,12 @@ impl SeatState {
             video_bps: announced.video_bps.or(measured(video_bps)),
             audio_bps: announced.audio_bps.or(measured(audio_bps)),
         }
+    }
+
+    /// What comes in of all tracks, in bits per second.
+    pub(super) fn bitrate_bps(&self, now: Instant) -> f64 {
+        let mut meters = self.meters.lock();
+        meters.video.rates(now).0 + meters.audio.rates(now).0
     }
 
     /// Pictures per second as announced, else by the times of the pictures.

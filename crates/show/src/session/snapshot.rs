@@ -1,8 +1,9 @@
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
 use waverant_media::{MediaTime, Tracks};
-use waverant_relay::{LineFault, LinePoint, LineQuality, SessionState, SourceCounters, StreamFigures};
+use waverant_relay::{LineFault, LinePoint, LineQuality, OnAir, Opener, SessionState, SourceCounters, StreamFigures};
 
 use crate::clock;
 
@@ -67,14 +68,48 @@ impl SourceSnapshot {
     }
 }
 
+/// What is seen of one publisher, on air or not.
+#[derive(Clone, Debug)]
+pub struct SeenPublisher {
+    /// What it calls itself.
+    pub encoder: String,
+    /// Where it is.
+    pub peer: SocketAddr,
+    /// Its tracks; none while nothing of it was understood.
+    pub tracks: Option<Arc<Tracks>>,
+    /// What comes in of all tracks, in bits per second.
+    pub bitrate_bps: f64,
+    /// Whether it is the show.
+    pub is_on_air: bool,
+}
+
 impl Show {
+    /// What is seen of the newest publisher that `opener` let in, while it is there.
+    pub fn seen(&self, opener: Opener) -> Option<SeenPublisher> {
+        let (seat, is_on_air) = {
+            let mut stage = self.stage.lock();
+            let seat = stage.seats.values().rev().find(|seat| seat.publisher.opener == opener)?.clone();
+            let is_on_air = stage.program().on_air() == OnAir::Seat(seat.id);
+            (seat, is_on_air)
+        };
+        let (tracks, metadata) = {
+            let source = seat.source.lock();
+            (source.tracks().cloned().filter(|tracks| !tracks.is_empty()), source.metadata().cloned())
+        };
+        let encoder = metadata.and_then(|metadata| metadata.encoder);
+        Some(SeenPublisher {
+            encoder: encoder.unwrap_or_else(|| seat.publisher.encoder.clone()),
+            peer: seat.publisher.peer,
+            tracks,
+            bitrate_bps: seat.bitrate_bps(clock::now()),
+            is_on_air,
+        })
+    }
+
     /// What comes in of all tracks, in bits per second. It costs less than to look at all of the stream.
     pub fn bitrate_bps(&self) -> f64 {
         let (now, shown) = (clock::now(), self.stage.lock().shown.clone());
-        let mut meters = shown.meters.lock();
-        let (video_bps, _) = meters.video.rates(now);
-        let (audio_bps, _) = meters.audio.rates(now);
-        video_bps + audio_bps
+        shown.bitrate_bps(now)
     }
 
     /// Looks at the incoming stream.

@@ -1,6 +1,6 @@
 //! Who is on air, and how publishers come and go: one state behind one lock.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Instant;
@@ -9,7 +9,7 @@ use parking_lot::{Mutex, MutexGuard};
 use tokio::sync::Notify;
 use waverant_media::{Packet, TrackKind, Tracks};
 use waverant_relay::{
-    Attendance, Departure, NotJoined, Offered, OnAir, Origin, Program, SeatId, SourceCounters, Takeover,
+    Attendance, Departure, NotJoined, Offered, OnAir, Opener, Origin, Program, SeatId, SourceCounters, Takeover,
 };
 use waverant_rtmp::StreamRates;
 
@@ -31,6 +31,8 @@ pub(super) struct Stage {
     pub(super) seats: BTreeMap<SeatId, Arc<SeatState>>,
     /// The publisher that is shown: the one on air, else the last one that was.
     pub(super) shown: Arc<SeatState>,
+    /// What let publishers in so far.
+    pub(super) openers: HashSet<Opener>,
     /// What publishers did wrong that are gone.
     pub(super) past_counters: SourceCounters,
     /// What hinders the slate, in words.
@@ -75,6 +77,7 @@ impl Stage {
             tracks: Arc::default(),
             incoming: Arc::default(),
             seats: [(first.id, first.clone())].into(),
+            openers: [first.publisher.opener].into(),
             shown: first,
             past_counters: SourceCounters::default(),
             slate_findings: Vec::new(),
@@ -150,7 +153,13 @@ impl Show {
             if self.is_rehearsal && !stage.attendance.is_over() {
                 return Err(NotJoined::Busy);
             }
-            let attended = stage.attendance.join(now, publisher.opener, publisher.rank)?;
+            let (opener, rank) = (publisher.opener, publisher.rank);
+            let attended = if publisher.is_alone {
+                stage.attendance.join_alone(now, opener, rank)?
+            } else {
+                stage.attendance.join(now, opener, rank)?
+            };
+            stage.openers.insert(opener);
             let state = Arc::new(SeatState::new(attended.joined.seat, publisher));
             // Before anybody else sees the seat: an end that comes now finds everybody who is to be told.
             stage.seats.insert(state.id, state.clone());

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use tokio::time::{sleep, sleep_until};
 use waverant_house::{Deciding, House, Presented, Tuner, Verdict, Wish};
-use waverant_relay::{Admission, KeyRight, TurnAway, TurnAwayReason, Way};
+use waverant_relay::{Admission, KeyRight, Protocol, TurnAway, TurnAwayReason, Way};
 use waverant_rtmp::{
     ChunkError, CredentialsAnswer, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest,
     TimeoutKind,
@@ -50,6 +50,7 @@ enum End {
 pub(super) struct Driver {
     wire: Wire,
     peer: SocketAddr,
+    protocol: Protocol,
     house: Arc<House>,
     place: Place,
     connection: ServerConnection,
@@ -67,11 +68,17 @@ pub(super) struct Driver {
 }
 
 impl Driver {
-    pub(super) fn new(wire: Wire, peer: SocketAddr, (house, place): (Arc<House>, Place), config: ServerConfig) -> Self {
+    pub(super) fn new(
+        wire: Wire,
+        (peer, protocol): (SocketAddr, Protocol),
+        (house, place): (Arc<House>, Place),
+        config: ServerConfig,
+    ) -> Self {
         let now = Instant::now();
         Self {
             wire,
             peer,
+            protocol,
             house,
             place,
             connection: ServerConnection::new(config, now),
@@ -183,7 +190,7 @@ impl Driver {
         let mut place = 0;
         while place < self.viewings.len() && self.queue.byte_count() < MAX_QUEUED {
             let viewing = &mut self.viewings[place];
-            let served = match self.house.player_fault(viewing.key_id(), viewing.seat()) {
+            let served = match self.house.player_fault(viewing.seat()) {
                 None => viewing.serve(&mut self.connection),
                 Some(fault) => Served::Over(fault.to_owned()),
             };
@@ -252,7 +259,7 @@ impl Driver {
             // A user name may hold anything; only what has the form of a key's first part is kept.
             let is_prefix = answer.user.len() == 7 && answer.user.bytes().all(|byte| byte.is_ascii_alphanumeric());
             let key_prefix = is_prefix.then(|| answer.user.clone());
-            let away = TurnAway { key_prefix, ..stranger(TurnAwayReason::WrongPassword) };
+            let away = TurnAway { key_prefix, ..TurnAway::of_stranger(TurnAwayReason::WrongPassword) };
             self.house.note_turned_away(self.peer, &away, None);
             self.connection.refuse_credentials()
         });
@@ -263,7 +270,7 @@ impl Driver {
         self.was_answered = true;
         // Asked for first: who finds no place is not to begin a session.
         if let Err(why) = self.place.let_in() {
-            return log_misuse(self.refuse(request.stream, &stranger(reason_of(why))));
+            return log_misuse(self.refuse(request.stream, &TurnAway::of_stranger(reason_of(why))));
         }
         let presented = Presented {
             peer: self.peer,
@@ -271,6 +278,8 @@ impl Driver {
             app: &request.connect.app,
             name: &request.name,
             tc_url: &request.connect.tc_url,
+            others: [""; 2],
+            protocol: self.protocol,
             shown_key: self.shown_key,
         };
         match self.house.ask(&presented) {
@@ -308,7 +317,8 @@ impl Driver {
 
     fn show_to(&mut self, request: &StreamRequest, admission: &Admission) -> Result<(), Error> {
         let (stream, channel) = (request.stream, &admission.channel);
-        let seat = match self.house.seat_by_key(self.peer, admission, Way::Rtmp) {
+        let player = (self.peer, request.connect.flash_version.as_str());
+        let seat = match self.house.seat_by_key(player, admission, Way::Rtmp) {
             Ok(seat) => seat,
             Err(reason) => {
                 return self.connection.refuse(stream, &Refusal { description: reason.to_string() });
@@ -318,7 +328,7 @@ impl Driver {
         let accepted = self.connection.accept_play(Instant::now(), stream);
         let wish = Wish { is_one_show: wants_one_show(&request.name), sees_rehearsals: true };
         let tuner = Tuner::new(self.house.clone(), channel.id, wish, READING);
-        self.viewings.push(Viewing::new(stream, admission.key_id, tuner, seat));
+        self.viewings.push(Viewing::new(stream, tuner, seat));
         accepted
     }
 
@@ -360,7 +370,7 @@ impl Driver {
                     Error::Timeout(_) => TurnAwayReason::TooSlow,
                     _ => TurnAwayReason::NotUnderstood,
                 };
-                self.house.note_turned_away(peer, &stranger(reason), Some(error.to_string()));
+                self.house.note_turned_away(peer, &TurnAway::of_stranger(reason), Some(error.to_string()));
             }
             End::Fault(error) => {
                 self.house.counts().count(fault_code(error));
@@ -383,10 +393,6 @@ struct Asking {
 fn wants_one_show(name: &str) -> bool {
     let query = name.split_once('?').map_or("", |(_, query)| query);
     query.split('&').any(|said| said == ONE_SHOW)
-}
-
-fn stranger(reason: TurnAwayReason) -> TurnAway {
-    TurnAway { reason, key_prefix: None, channel_id: None }
 }
 
 /// Why a connection that was let in before was given up, as a stable word for programs.

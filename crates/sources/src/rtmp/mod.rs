@@ -11,12 +11,14 @@ use std::time::Duration;
 
 use tokio::net::{TcpListener, TcpStream};
 use tokio::time::{sleep, timeout};
-use waverant_relay::{LobbyLimits, NoPlace, Standing, TurnAway, TurnAwayReason};
+use waverant_relay::{LobbyLimits, NoPlace, Protocol, Standing, TurnAway, TurnAwayReason};
 use waverant_rtmp::{Limits, ServerConfig};
 
 use driver::Driver;
 use waverant_house::House;
-use waverant_net::{Announcers, Place, Places, ServerTls, UNACKNOWLEDGED_LIMIT, Wire, caller_of, give_up_after};
+use waverant_net::{
+    Announcers, Caller, Place, Places, ServerTls, UNACKNOWLEDGED_LIMIT, Wire, caller_of, give_up_after,
+};
 
 /// The path part of the address for encoders with user name and password.
 pub const GUARDED_APP: &str = "door";
@@ -68,7 +70,7 @@ impl RtmpDoor {
             match accepted {
                 Ok((stream, peer)) => match announcers.clone().filter(|announcers| announcers.has(peer.ip())) {
                     Some(announcers) => self.take_announced(stream, peer, tls.clone(), announcers),
-                    None => self.take(stream, peer, tls.clone()),
+                    None => self.take(stream, Caller { address: peer, is_secure: false }, tls.clone()),
                 },
                 Err(error) => {
                     tracing::warn!(%error, "a connection could not be accepted");
@@ -88,13 +90,15 @@ impl RtmpDoor {
         let door = self.clone();
         self.house.tasks().spawn(async move {
             match announcers.caller(&mut stream, peer).await {
-                Ok(caller) => door.take(stream, caller.address, tls),
+                Ok(caller) => door.take(stream, caller, tls),
                 Err(error) => door.turn_away(peer, TurnAwayReason::NotUnderstood, Some(error.to_string())),
             }
         });
     }
 
-    fn take(&self, stream: TcpStream, peer: SocketAddr, tls: Option<Arc<ServerTls>>) {
+    fn take(&self, stream: TcpStream, caller: Caller, tls: Option<Arc<ServerTls>>) {
+        let peer = caller.address;
+        let protocol = if tls.is_some() || caller.is_secure { Protocol::Rtmps } else { Protocol::Rtmp };
         let standing = self.house.standing(peer.ip());
         let place = match self.places.enter(caller_of(peer.ip()), standing) {
             Ok(place) => place,
@@ -116,12 +120,12 @@ impl RtmpDoor {
                 if standing == Standing::Rough {
                     sleep(ROUGH_PAUSE).await;
                 }
-                carry((stream, tls, limit), peer, &house, (config, place)).await;
+                carry((stream, tls, limit), (peer, protocol), &house, (config, place)).await;
             };
             tokio::select! {
                 // Dropping it closes the socket.
                 () = displaced.cancelled() => {
-                    let away = TurnAway { reason: TurnAwayReason::MadeRoom, key_prefix: None, channel_id: None };
+                    let away = TurnAway::of_stranger(TurnAwayReason::MadeRoom);
                     house.note_turned_away(peer, &away, None);
                 }
                 () = carried => {}
@@ -130,7 +134,7 @@ impl RtmpDoor {
     }
 
     fn turn_away(&self, peer: SocketAddr, reason: TurnAwayReason, detail: Option<String>) {
-        let away = TurnAway { reason, key_prefix: None, channel_id: None };
+        let away = TurnAway::of_stranger(reason);
         self.house.note_turned_away(peer, &away, detail);
     }
 }
@@ -146,14 +150,14 @@ fn reason_of(why: NoPlace) -> TurnAwayReason {
 /// Serves one connection to its end.
 async fn carry(
     (stream, tls, limit): (TcpStream, Option<Arc<ServerTls>>, Duration),
-    peer: SocketAddr,
+    (peer, protocol): (SocketAddr, Protocol),
     house: &Arc<House>,
     (config, place): (ServerConfig, Place),
 ) {
     match secure(stream, tls, limit).await {
-        Ok(wire) => Driver::new(wire, peer, (house.clone(), place), config).run().await,
+        Ok(wire) => Driver::new(wire, (peer, protocol), (house.clone(), place), config).run().await,
         Err((reason, detail)) => {
-            let away = TurnAway { reason, key_prefix: None, channel_id: None };
+            let away = TurnAway::of_stranger(reason);
             house.note_turned_away(peer, &away, Some(detail));
         }
     }

@@ -16,7 +16,6 @@ pub(super) const READING: (MediaTime, usize) = (ALLOWANCE, MAX_ENTRIES);
 /// One channel that is played to a player.
 pub(super) struct Viewing {
     stream: u32,
-    key_id: u64,
     tuner: Tuner,
     sink: RtmpSink,
     /// Counts the player while it watches.
@@ -35,19 +34,14 @@ pub(super) enum Served {
 }
 
 impl Viewing {
-    pub(super) fn new(stream: u32, key_id: u64, tuner: Tuner, seat: ViewerSeat) -> Self {
+    pub(super) fn new(stream: u32, tuner: Tuner, seat: ViewerSeat) -> Self {
         let mut sink = RtmpSink::new();
         sink.begin_connection(tuner.rates());
-        Self { stream, key_id, tuner, sink, seat }
+        Self { stream, tuner, sink, seat }
     }
 
     pub(super) fn stream(&self) -> u32 {
         self.stream
-    }
-
-    /// The viewing key that was used.
-    pub(super) fn key_id(&self) -> u64 {
-        self.key_id
     }
 
     /// The seat that is kept while it watches.

@@ -5,14 +5,14 @@ use std::time::Instant;
 use waverant_house::{House, Presented, Tuner, Verdict, Wish, turn_away};
 use waverant_net::caller_of;
 use waverant_relay::{
-    Admission, AudioChoice, AudioPickError, KeyRight, Standing, TurnAway, TurnAwayReason, Way, split_key,
+    Admission, AudioChoice, AudioPickError, KeyRight, Protocol, Standing, TurnAway, TurnAwayReason, Way,
 };
 use waverant_srt::{CloseReason, Config, Connection, Message, Mode, RejectReason, Request, Statistics, StreamId};
 use waverant_udp::{Decision, Doorkeeper, Onward, Turned};
 
 use super::SrtSettings;
 use super::guest::{Guest, READING, Watching};
-use super::refusal::{reject_reason, stranger};
+use super::refusal::reject_reason;
 use crate::per_address::PerAddress;
 
 /// Judges callers, and moves what they send into shows.
@@ -34,14 +34,14 @@ impl Door {
     /// Who calls, what it may do, and on which channel; and the sound that it wants.
     fn recognise(&self, request: &Request) -> Result<Caller, Refused> {
         if request.group().is_some() {
-            return Err((stranger(TurnAwayReason::NotUnderstood), RejectReason::GROUP));
+            return Err((TurnAway::of_stranger(TurnAwayReason::NotUnderstood), RejectReason::GROUP));
         }
         if self.guests >= self.settings.max_connections {
-            return Err(refused(stranger(TurnAwayReason::TooManyConnections)));
+            return Err(refused(TurnAway::of_stranger(TurnAwayReason::TooManyConnections)));
         }
         let id = StreamId::parse(request.stream_id().unwrap_or_default())
-            .map_err(|_| refused(stranger(TurnAwayReason::Malformed)))?;
-        let audio = wanted_sound(&id).map_err(|_| refused(stranger(TurnAwayReason::Malformed)))?;
+            .map_err(|_| refused(TurnAway::of_stranger(TurnAwayReason::Malformed)))?;
+        let audio = wanted_sound(&id).map_err(|_| refused(TurnAway::of_stranger(TurnAwayReason::Malformed)))?;
         let is_one_show = id.others.iter().any(|(name, wanted)| name == "shows" && wanted == "one");
         let judge = |right| {
             let admission = self.house.recognise(&presented(request, &id, right))?;
@@ -50,7 +50,9 @@ impl Door {
         match id.mode {
             Some(Mode::Request) => judge(KeyRight::View).map_err(refused),
             Some(Mode::Publish) => judge(KeyRight::Publish).map_err(refused),
-            Some(Mode::Bidirectional) => Err((stranger(TurnAwayReason::NotUnderstood), RejectReason::BAD_MODE)),
+            Some(Mode::Bidirectional) => {
+                Err((TurnAway::of_stranger(TurnAwayReason::NotUnderstood), RejectReason::BAD_MODE))
+            }
             // A key alone says by itself what it is for.
             None => match judge(KeyRight::Publish) {
                 Err(TurnAway { reason: TurnAwayReason::ViewKey, .. }) => judge(KeyRight::View).map_err(refused),
@@ -63,18 +65,18 @@ impl Door {
         let from = request.from();
         let Caller { admission, right, audio, is_one_show } = self.recognise(request)?;
         let place = self.per_address.take(caller_of(from.ip()));
-        let place = place.ok_or_else(|| refused(stranger(TurnAwayReason::TooManyFromAddress)))?;
+        let place = place.ok_or_else(|| refused(TurnAway::of_stranger(TurnAwayReason::TooManyFromAddress)))?;
+        let (major, minor, patch) = request.version();
+        let program = format!("SRT {major}.{minor}.{patch}");
         if right == KeyRight::View {
-            let seat = self.house.seat_by_key(from, &admission, Way::Srt);
+            let seat = self.house.seat_by_key((from, &program), &admission, Way::Srt);
             let seat = seat.map_err(|reason| refused(turn_away(&admission, reason)))?;
             tracing::info!(peer = %from, channel = %admission.channel.name, "a player over SRT");
             let wish = Wish { is_one_show, sees_rehearsals: true };
             let tuner = Tuner::new(self.house.clone(), admission.channel.id, wish, READING);
-            return Ok(Guest::viewer(Watching::new(tuner, seat, admission.key_id, audio), place));
+            return Ok(Guest::viewer(Watching::new(tuner, seat, audio), place));
         }
-        let (major, minor, patch) = request.version();
-        let encoder = format!("SRT {major}.{minor}.{patch}");
-        let seat = self.house.let_in(from, &encoder, admission).map_err(refused)?;
+        let seat = self.house.let_in(from, &program, admission).map_err(refused)?;
         Ok(Guest::publisher(seat, place))
     }
 
@@ -106,7 +108,8 @@ impl Doorkeeper for Door {
         let Caller { admission, right, .. } = self.recognise(request).map_err(|refused| self.note(request, refused))?;
         let directory = self.house.directory();
         let rules = directory.channel(admission.channel.id).ok_or(RejectReason::NOT_FOUND)?;
-        let (latency, passphrase) = (rules.srt_latency, rules.passphrase.clone());
+        let own = directory.key_passphrase(admission.hold.key_id);
+        let (latency, passphrase) = (rules.srt_latency, own.or(rules.passphrase.as_ref()).cloned());
         let takes_data = right == KeyRight::Publish;
         Ok(Config { receive_latency: latency, send_latency: latency, passphrase, takes_data, ..self.config.clone() })
     }
@@ -145,14 +148,14 @@ impl Doorkeeper for Door {
         // The key was right, or this would not have been asked.
         let away = match self.recognise(request) {
             Ok(caller) => turn_away(&caller.admission, why),
-            Err(_) => stranger(why),
+            Err(_) => TurnAway::of_stranger(why),
         };
         self.house.note_turned_away(request.from(), &away, None);
     }
 
     fn turned_away(&mut self, turned: Turned) {
         let detail = turned.detail.unwrap_or_else(|| turned.reason.to_string());
-        let away = stranger(TurnAwayReason::NotUnderstood);
+        let away = TurnAway::of_stranger(TurnAwayReason::NotUnderstood);
         self.house.note_turned_away(turned.from, &away, Some(format!("SRT: {detail}")));
     }
 
@@ -193,7 +196,18 @@ fn refused(away: TurnAway) -> Refused {
 
 fn presented<'a>(request: &Request, id: &'a StreamId, right: KeyRight) -> Presented<'a> {
     let app = if right == KeyRight::Publish { "in" } else { "out" };
-    Presented { peer: request.from(), right, app, name: key_of(id), tc_url: "", shown_key: None }
+    let field = |text: &'a Option<String>| text.as_deref().unwrap_or_default();
+    Presented {
+        peer: request.from(),
+        right,
+        app,
+        name: &id.resource,
+        tc_url: "",
+        // Where some encoders put it.
+        others: [field(&id.user), field(&id.session)],
+        protocol: Protocol::Srt,
+        shown_key: None,
+    }
 }
 
 /// The sound that a player asks for, as in `sound=language:de`; all where it says nothing.
@@ -201,11 +215,4 @@ fn wanted_sound(id: &StreamId) -> Result<AudioChoice, AudioPickError> {
     let wanted = id.others.iter().find(|(name, _)| name == "sound");
     let pick = wanted.map(|(_, wanted)| wanted.parse()).transpose()?;
     Ok(AudioChoice { pick, ..AudioChoice::default() })
-}
-
-/// Where the key stands in a stream id: as the resource, or where some encoders put it.
-fn key_of(id: &StreamId) -> &str {
-    let places = [Some(&id.resource), id.user.as_ref(), id.session.as_ref()];
-    let key = places.into_iter().flatten().find(|text| split_key(text.trim()).is_some());
-    key.unwrap_or(&id.resource)
 }

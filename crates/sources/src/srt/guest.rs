@@ -38,7 +38,6 @@ enum Role {
 /// A channel that is sent to a player as a transport stream.
 #[derive(Debug)]
 pub(super) struct Watching {
-    key_id: u64,
     tuner: Tuner,
     sink: TsSink,
     pending: Vec<u8>,
@@ -94,13 +93,13 @@ impl Guest {
 }
 
 impl Watching {
-    pub(super) fn new(tuner: Tuner, seat: ViewerSeat, key_id: u64, audio: AudioChoice) -> Self {
+    pub(super) fn new(tuner: Tuner, seat: ViewerSeat, audio: AudioChoice) -> Self {
         let sink = TsSink::new(SinkRules { audio, ..SinkRules::default() });
-        Self { key_id, tuner, sink, pending: Vec::new(), goodbye_at: None, seat }
+        Self { tuner, sink, pending: Vec::new(), goodbye_at: None, seat }
     }
 
     fn serve(&mut self, house: &House, connection: &mut Connection, now: Instant) -> Onward {
-        if house.player_fault(self.key_id, &self.seat).is_some() {
+        if house.player_fault(&self.seat).is_some() {
             return Onward::Ends;
         }
         let is_over = loop {

@@ -1,4 +1,4 @@
-use waverant_relay::{TurnAway, TurnAwayReason};
+use waverant_relay::TurnAwayReason;
 use waverant_srt::RejectReason;
 
 /// What a caller is told in the handshake.
@@ -7,11 +7,15 @@ pub(super) fn reject_reason(reason: TurnAwayReason) -> RejectReason {
         TurnAwayReason::NoKey | TurnAwayReason::Malformed => RejectReason::BAD_REQUEST,
         TurnAwayReason::UnknownKey | TurnAwayReason::WrongPassword => RejectReason::UNAUTHORIZED,
         TurnAwayReason::ExpiredKey
+        | TurnAwayReason::RetiredKey
+        | TurnAwayReason::EarlyKey(_)
+        | TurnAwayReason::OutOfHours(_)
+        | TurnAwayReason::ProtocolNotAllowed
         | TurnAwayReason::AddressNotAllowed
         | TurnAwayReason::Declined
         | TurnAwayReason::WayClosed => RejectReason::FORBIDDEN,
         TurnAwayReason::ViewKey | TurnAwayReason::PublishKey => RejectReason::BAD_MODE,
-        TurnAwayReason::ChannelBusy => RejectReason::CONFLICT,
+        TurnAwayReason::ChannelBusy | TurnAwayReason::KeyInUse => RejectReason::CONFLICT,
         TurnAwayReason::Stopping | TurnAwayReason::Undecided => RejectReason::UNAVAILABLE,
         TurnAwayReason::TooManyFromAddress | TurnAwayReason::TooManyConnections | TurnAwayReason::NoSeat(_) => {
             RejectReason::OVERLOAD
@@ -20,9 +24,4 @@ pub(super) fn reject_reason(reason: TurnAwayReason) -> RejectReason {
         TurnAwayReason::PassphraseDiffers => RejectReason::UNSECURE,
         _ => RejectReason::ROGUE,
     }
-}
-
-/// Somebody of whom nothing is known but the reason.
-pub(super) fn stranger(reason: TurnAwayReason) -> TurnAway {
-    TurnAway { reason, key_prefix: None, channel_id: None }
 }

@@ -66,6 +66,11 @@ impl Passphrase {
         }
     }
 
+    /// The text itself, for whoever has a right to it.
+    pub fn reveal(&self) -> &str {
+        &self.0
+    }
+
     /// The key that wraps keys: PBKDF2 with HMAC-SHA-1 over the last 8 bytes of the salt. It costs
     /// milliseconds, and is kept.
     pub(super) fn wrapping_key(&self, salt: [u8; 16], length: usize) -> WrappingKey {

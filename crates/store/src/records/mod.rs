@@ -32,7 +32,7 @@ pub use channels::{Channel, ChannelSettings, SrtTerms};
 pub use depots::{CopyRecord, CopyState, CopyUpload, Depot};
 pub use destinations::{ChannelDestination, Destination, DestinationSettings, Sending};
 pub use figures::{FigureBlock, MACHINE};
-pub use keys::{KeyPassword, NewStreamKey, StreamKey};
+pub use keys::{GuestLink, KeyPassword, KeyTerms, MadeStreamKey, NewStreamKey, StreamKey};
 pub use passkeys::{NewPasskey, Passkey};
 pub use people::Person;
 pub use recording::RecordingSettings;

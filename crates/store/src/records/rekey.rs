@@ -3,8 +3,10 @@ use sqlx::{AssertSqlSafe, MySqlConnection};
 use crate::{Keychain, Store, StoreError};
 
 /// Each column that holds sealed secrets, and its table.
-const SEALED: [(&str, &str); 6] = [
+const SEALED: [(&str, &str); 8] = [
     ("stream_keys", "sealed_password_digest"),
+    ("stream_keys", "sealed_passphrase"),
+    ("stream_keys", "sealed_for_guest"),
     ("channels", "sealed_passphrase"),
     ("destinations", "sealed_key"),
     ("destinations", "sealed_passphrase"),

@@ -150,6 +150,25 @@ impl Keychain {
         self.fingerprint
     }
 
+    /// Seals a secret so that it can be read with `token` alone besides: this key file does not open it without.
+    pub(crate) fn seal_under(&self, token: &Secret, secret: &Secret) -> Result<Vec<u8>, StoreError> {
+        let nonce: [u8; NONCE_LENGTH] = rand::rng().random();
+        let sealed = cipher_of(token).encrypt(&XNonce::from(nonce), secret.reveal().as_bytes());
+        let sealed = [&nonce[..], &sealed.map_err(|_| StoreError::Unsealable)?].concat();
+        self.seal(&Secret::new(sealed.iter().map(|byte| format!("{byte:02x}")).collect::<String>()))
+    }
+
+    /// Opens what [`seal_under`](Self::seal_under) made.
+    pub(crate) fn unseal_under(&self, token: &Secret, sealed: &[u8]) -> Result<Secret, StoreError> {
+        let inner = self.unseal(sealed)?;
+        let digits = inner.reveal().as_bytes().chunks(2);
+        let byte = |pair: &[u8]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
+        let inner = digits.map(byte).collect::<Option<Vec<u8>>>().ok_or(StoreError::Unsealable)?;
+        let (nonce, sealed) = inner.split_first_chunk::<NONCE_LENGTH>().ok_or(StoreError::Unsealable)?;
+        let opened = cipher_of(token).decrypt(&XNonce::from(*nonce), sealed).map_err(|_| StoreError::Unsealable)?;
+        String::from_utf8(opened).map(Secret::new).map_err(|_| StoreError::Unsealable)
+    }
+
     /// Seals a secret: nonce, then cipher text and tag.
     pub(crate) fn seal(&self, secret: &Secret) -> Result<Vec<u8>, StoreError> {
         let nonce: [u8; NONCE_LENGTH] = rand::rng().random();
@@ -164,6 +183,11 @@ impl Keychain {
         let opened = self.cipher.decrypt(&XNonce::from(*nonce), sealed).map_err(|_| StoreError::Unsealable)?;
         String::from_utf8(opened).map(Secret::new).map_err(|_| StoreError::Unsealable)
     }
+}
+
+/// A token is as random as a key is.
+fn cipher_of(token: &Secret) -> XChaCha20Poly1305 {
+    XChaCha20Poly1305::new(&Key::from(keyed_hash(token.reveal().as_bytes(), &[b"seal for a guest"])))
 }
 
 fn keyed_hash(key: &[u8], parts: &[&[u8]]) -> [u8; 32] {
@@ -235,6 +259,18 @@ mod tests {
         assert_eq!(one.unseal(&sealed).unwrap().reveal(), "quay-key");
         assert!(matches!(other.unseal(&sealed), Err(StoreError::Unsealable)));
         assert!(matches!(one.unseal(&sealed[..20]), Err(StoreError::Unsealable)));
+    }
+
+    #[test]
+    fn what_is_sealed_under_a_token_needs_both() {
+        let (one, other) = (Keychain::from_root(&[1; 32], None), Keychain::from_root(&[2; 32], None));
+        let (token, wrong) = (Secret::new("guest-1"), Secret::new("guest-2"));
+        let sealed = one.seal_under(&token, &Secret::new("quay-key")).unwrap();
+        assert_eq!(one.unseal_under(&token, &sealed).unwrap().reveal(), "quay-key");
+        assert!(matches!(one.unseal_under(&wrong, &sealed), Err(StoreError::Unsealable)));
+        assert!(matches!(other.unseal_under(&token, &sealed), Err(StoreError::Unsealable)));
+        let plain = one.seal(&Secret::new("odd")).unwrap();
+        assert!(matches!(one.unseal_under(&token, &plain), Err(StoreError::Unsealable)));
     }
 
     #[test]

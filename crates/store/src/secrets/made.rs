@@ -18,6 +18,21 @@ pub(crate) fn new_stream_key() -> Secret {
     Secret::new(format!("{}-{}", random_text(PREFIX_LENGTH), random_text(SECRET_LENGTH)))
 }
 
+/// A name for a key that somebody chose, with the form of a key's public part.
+pub(crate) fn new_key_name() -> String {
+    random_text(PREFIX_LENGTH)
+}
+
+/// A passphrase for SRT.
+pub fn new_passphrase() -> Secret {
+    Secret::new(random_text(SECRET_LENGTH))
+}
+
+/// What stands in a guest's link.
+pub(crate) fn new_guest_token() -> Secret {
+    Secret::new(random_text(SECRET_LENGTH))
+}
+
 /// A new bearer token.
 pub(crate) fn new_token() -> Secret {
     Secret::new(format!("wvt-{}", random_text(SECRET_LENGTH + PREFIX_LENGTH)))

@@ -1,0 +1,81 @@
+use std::collections::HashMap;
+use std::net::SocketAddr;
+
+use parking_lot::Mutex;
+use time::{Duration, OffsetDateTime};
+use waverant_relay::KeyUse;
+
+/// How long it is told that somebody was turned away.
+const TOLD_FOR: Duration = Duration::minutes(10);
+
+/// Why somebody who held a key was turned away.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Refusal {
+    /// When.
+    pub at: OffsetDateTime,
+    /// From where it came.
+    pub peer: SocketAddr,
+    /// Why, and what to do.
+    pub reason: String,
+}
+
+/// What became of keys lately. There is never more than one entry of each kind for a key, however often it is used.
+#[derive(Debug, Default)]
+pub(crate) struct KeyWatch {
+    /// The last use of each that was not handed to the records yet.
+    uses: Mutex<HashMap<u64, KeyUse>>,
+    /// The last time that each was of no use, for guests who wait to be seen.
+    refusals: Mutex<HashMap<u64, Refusal>>,
+}
+
+impl KeyWatch {
+    pub(crate) fn note_use(&self, used: KeyUse) {
+        self.refusals.lock().remove(&used.key_id);
+        self.uses.lock().insert(used.key_id, used);
+    }
+
+    pub(crate) fn note_refusal(&self, key: u64, refusal: Refusal) {
+        self.refusals.lock().insert(key, refusal);
+    }
+
+    /// Why a key was of no use, if it was so lately and not of use since.
+    pub(crate) fn refusal(&self, key: u64, now: OffsetDateTime) -> Option<Refusal> {
+        self.refusals.lock().get(&key).filter(|refusal| now - refusal.at < TOLD_FOR).cloned()
+    }
+
+    /// What is to be written down. What is too old to be told goes.
+    pub(crate) fn take_uses(&self, now: OffsetDateTime) -> Vec<KeyUse> {
+        self.refusals.lock().retain(|_, refusal| now - refusal.at < TOLD_FOR);
+        std::mem::take(&mut *self.uses.lock()).into_values().collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_key_that_is_used_all_the_time_is_one_entry() {
+        let watch = KeyWatch::default();
+        let now = OffsetDateTime::UNIX_EPOCH;
+        let peer: SocketAddr = "192.0.2.7:4000".parse().unwrap();
+        let refusal = Refusal { at: now, peer, reason: "too early".to_owned() };
+        let used = |second| KeyUse {
+            key_id: 7,
+            used_at: now + Duration::seconds(second),
+            address: peer.to_string(),
+            encoder: "van".to_owned(),
+            protocol: "srt".to_owned(),
+        };
+        watch.note_refusal(7, refusal.clone());
+        assert_eq!(watch.refusal(7, now + Duration::minutes(9)), Some(refusal.clone()));
+        assert_eq!(watch.refusal(7, now + Duration::minutes(10)), None);
+        (0..100).for_each(|second| watch.note_use(used(second)));
+        assert_eq!(watch.refusal(7, now), None, "it was of use since");
+        assert_eq!(watch.take_uses(now), [used(99)]);
+        assert!(watch.take_uses(now).is_empty());
+        watch.note_refusal(7, refusal);
+        watch.take_uses(now + Duration::hours(1));
+        assert!(watch.refusals.lock().is_empty());
+    }
+}
