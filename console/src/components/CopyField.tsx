@@ -1,5 +1,5 @@
 import { Check, Copy } from "lucide-react";
-import { useState } from "react";
+import { useId, useRef, useState } from "react";
 
 /** Copies even where the page has no secure context, as on a plain address in a house net. */
 async function copy(text: string, field: HTMLInputElement | null): Promise<void> {
@@ -14,9 +14,10 @@ async function copy(text: string, field: HTMLInputElement | null): Promise<void>
 /** A value to paste elsewhere, with a button that copies it. */
 export function CopyField({ label, value, hint }: { label: string; value: string; hint?: string }) {
   const [isCopied, setCopied] = useState(false);
-  const id = `copy-${label.replaceAll(" ", "-").toLowerCase()}`;
+  const id = useId();
+  const field = useRef<HTMLInputElement>(null);
   const onCopy = async () => {
-    await copy(value, document.querySelector<HTMLInputElement>(`#${id}`));
+    await copy(value, field.current);
     setCopied(true);
     setTimeout(() => setCopied(false), 2000);
   };
@@ -26,7 +27,7 @@ export function CopyField({ label, value, hint }: { label: string; value: string
         {label}
       </label>
       <div className="join mt-1 w-full">
-        <input id={id} readOnly value={value} className="input join-item w-full font-mono text-sm" onFocus={(event) => event.target.select()} />
+        <input id={id} ref={field} readOnly value={value} className="input join-item w-full font-mono text-sm" onFocus={(event) => event.target.select()} />
         <button type="button" className="btn join-item" onClick={() => void onCopy()} aria-label={`Copy ${label}`}>
           {isCopied ? <Check className="size-4 text-success" /> : <Copy className="size-4" />}
           <span className="hidden sm:inline">{isCopied ? "Copied" : "Copy"}</span>

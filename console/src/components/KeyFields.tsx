@@ -46,7 +46,7 @@ function QrCode({ fields }: { fields: EncoderFields }) {
     <div className="mt-3 flex flex-wrap gap-4">
       {/* Black on white in the dark as well: that is what cameras are made for. */}
       <div className="rounded-box bg-white p-2">
-        <QRCodeSVG value={value} size={208} level="M" marginSize={4} bgColor="#ffffff" fgColor="#000000" title={`QR code: ${label}`} />
+        <QRCodeSVG value={value} size={246} level="M" marginSize={4} bgColor="#ffffff" fgColor="#000000" title={`QR code: ${label}`} />
       </div>
       <fieldset className="min-w-40 flex-1">
         <legend className="text-sm font-medium">It holds</legend>

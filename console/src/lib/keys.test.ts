@@ -25,7 +25,7 @@ describe("a key", () => {
   it("has a QR code for each field that there is", () => {
     const srt = { address: "srt://x:1", stream_id: "k", long_stream_id: "l", whole: "srt://x:1?streamid=k", latency_ms: 120, has_passphrase: false };
     const fields: EncoderFields = { server: "rtmp://x/in", key: "k", guarded_server: "g", user: "u", whole: "rtmp://x/in/k", srt };
-    expect(qrChoices(fields).map(({ label }) => label)).not.toContain("Passphrase");
+    expect(qrChoices(fields).map(({ label }) => label)).not.toContain("Passphrase alone");
     const full = qrChoices({ ...fields, secure_whole: "rtmps://x/in/k", srt: { ...srt, passphrase: "p" } });
     expect(full.map(({ value }) => value)).toEqual(["rtmp://x/in/k", "rtmps://x/in/k", "rtmp://x/in", "k", "srt://x:1?streamid=k", "srt://x:1", "p"]);
   });

@@ -33,13 +33,13 @@ export function keyRules(rules: KeyRules): string[] {
 export function qrChoices(fields: EncoderFields): { label: string; value: string }[] {
   const choices = [
     { label: "Address and key in one", value: fields.whole },
-    { label: "Server", value: fields.server },
-    { label: "Key", value: fields.key },
-    { label: "SRT, all in one", value: fields.srt.whole },
-    { label: "SRT address", value: fields.srt.address },
+    { label: "Server alone", value: fields.server },
+    { label: "Key alone", value: fields.key },
+    { label: "The same for SRT", value: fields.srt.whole },
+    { label: "SRT address alone", value: fields.srt.address },
   ];
-  if (fields.secure_whole) choices.splice(1, 0, { label: "The same over TLS", value: fields.secure_whole });
-  if (fields.srt.passphrase) choices.push({ label: "Passphrase", value: fields.srt.passphrase });
+  if (fields.secure_whole) choices.splice(1, 0, { label: "The same for RTMP over TLS", value: fields.secure_whole });
+  if (fields.srt.passphrase) choices.push({ label: "Passphrase alone", value: fields.srt.passphrase });
   return choices;
 }
 
