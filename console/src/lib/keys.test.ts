@@ -27,7 +27,7 @@ describe("a key", () => {
     const fields: EncoderFields = { server: "rtmp://x/in", key: "k", guarded_server: "g", user: "u", whole: "rtmp://x/in/k", srt };
     expect(qrChoices(fields).map(({ label }) => label)).not.toContain("Passphrase alone");
     const full = qrChoices({ ...fields, secure_whole: "rtmps://x/in/k", srt: { ...srt, passphrase: "p" } });
-    expect(full.map(({ value }) => value)).toEqual(["rtmp://x/in/k", "rtmps://x/in/k", "rtmp://x/in", "k", "srt://x:1?streamid=k", "srt://x:1", "p"]);
+    expect(full.map(({ value }) => value)).toEqual(["rtmp://x/in/k", "rtmps://x/in/k", "srt://x:1?streamid=k", "rtmp://x/in", "k", "srt://x:1", "p"]);
   });
 
   it("keeps moments through a field", () => {

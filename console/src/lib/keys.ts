@@ -33,9 +33,9 @@ export function keyRules(rules: KeyRules): string[] {
 export function qrChoices(fields: EncoderFields): { label: string; value: string }[] {
   const choices = [
     { label: "Address and key in one", value: fields.whole },
+    { label: "The same for SRT", value: fields.srt.whole },
     { label: "Server alone", value: fields.server },
     { label: "Key alone", value: fields.key },
-    { label: "The same for SRT", value: fields.srt.whole },
     { label: "SRT address alone", value: fields.srt.address },
   ];
   if (fields.secure_whole) choices.splice(1, 0, { label: "The same for RTMP over TLS", value: fields.secure_whole });

@@ -214,13 +214,7 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(people::invite_again))
         .routes(routes!(channels::list_channels, channels::add_channel))
         .routes(routes!(channels::show_channel, channels::change_channel, channels::remove_channel))
-        .routes(routes!(keys::list_keys, keys::add_key))
-        .routes(routes!(keys::add_keys))
-        .routes(routes!(keys::change_key, keys::remove_key))
-        .routes(routes!(keys::renew_key))
-        .routes(routes!(keys::retire_key))
-        .routes(routes!(keys::end_guest_link))
-        .routes(routes!(keys::look_as_guest))
+        .merge(key_routes())
         .routes(routes!(channels::switch_destination, channels::unlink_destination))
         .routes(routes!(channels::end_session))
         .merge(slate_routes())
@@ -274,7 +268,18 @@ fn strangers_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(passkey_calls::ask_passkey))
         .routes(routes!(people::look_at_invitation))
         .routes(routes!(people::accept_invitation))
+        .routes(routes!(keys::look_as_guest))
         .layer(DefaultBodyLimit::max(STRANGERS_BODY))
+}
+
+fn key_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(keys::list_keys, keys::add_key))
+        .routes(routes!(keys::add_keys))
+        .routes(routes!(keys::change_key, keys::remove_key))
+        .routes(routes!(keys::renew_key))
+        .routes(routes!(keys::retire_key))
+        .routes(routes!(keys::end_guest_link))
 }
 
 fn account_routes() -> OpenApiRouter<ApiState> {

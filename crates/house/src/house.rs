@@ -307,7 +307,7 @@ impl House {
             self.interludes.remember(&shows, &directory);
             self.interludes.sweep();
             self.look_after_audience();
-            self.look_after_keys(now).await;
+            self.look_after_keys(now);
             if let Err(error) = self.numbers.refill(&self.store).await {
                 tracing::debug!(%error, "numbers for sessions are fetched later");
             }

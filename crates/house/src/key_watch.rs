@@ -8,6 +8,9 @@ use waverant_relay::KeyUse;
 /// How long it is told that somebody was turned away.
 const TOLD_FOR: Duration = Duration::minutes(10);
 
+/// How often old keys are looked for, whatever is known of them.
+const TIDY_INTERVAL: Duration = Duration::hours(6);
+
 /// Why somebody who held a key was turned away.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Refusal {
@@ -26,6 +29,14 @@ pub(crate) struct KeyWatch {
     uses: Mutex<HashMap<u64, KeyUse>>,
     /// The last time that each was of no use, for guests who wait to be seen.
     refusals: Mutex<HashMap<u64, Refusal>>,
+    /// When old keys were looked for last, and whether they are being looked for.
+    tidied: Mutex<Tidied>,
+}
+
+#[derive(Debug, Default)]
+struct Tidied {
+    at: Option<OffsetDateTime>,
+    is_busy: bool,
 }
 
 impl KeyWatch {
@@ -41,6 +52,18 @@ impl KeyWatch {
     /// Why a key was of no use, if it was so lately and not of use since.
     pub(crate) fn refusal(&self, key: u64, now: OffsetDateTime) -> Option<Refusal> {
         self.refusals.lock().get(&key).filter(|refusal| now - refusal.at < TOLD_FOR).cloned()
+    }
+
+    /// True if old keys are to be looked for now; [`tidied`](Self::tidied) is called then.
+    pub(crate) fn begin_tidying(&self, now: OffsetDateTime, is_due: bool) -> bool {
+        let mut tidied = self.tidied.lock();
+        let begins = !tidied.is_busy && (is_due || tidied.at.is_none_or(|at| now - at >= TIDY_INTERVAL));
+        tidied.is_busy |= begins;
+        begins
+    }
+
+    pub(crate) fn tidied(&self, now: OffsetDateTime) {
+        *self.tidied.lock() = Tidied { at: Some(now), is_busy: false };
     }
 
     /// What is to be written down. What is too old to be told goes.
@@ -77,5 +100,16 @@ mod tests {
         watch.note_refusal(7, refusal);
         watch.take_uses(now + Duration::hours(1));
         assert!(watch.refusals.lock().is_empty());
+    }
+
+    #[test]
+    fn old_keys_are_looked_for_by_one_at_a_time() {
+        let (watch, now) = (KeyWatch::default(), OffsetDateTime::UNIX_EPOCH);
+        let begin = |after, is_due| watch.begin_tidying(now + after, is_due);
+        assert!(begin(Duration::ZERO, false) && !begin(Duration::ZERO, true));
+        watch.tidied(now);
+        assert!(!begin(Duration::hours(5), false) && begin(Duration::hours(5), true));
+        watch.tidied(now + Duration::hours(5));
+        assert!(!begin(Duration::hours(10), false) && begin(Duration::hours(11), false));
     }
 }

@@ -1,8 +1,9 @@
+use std::collections::BTreeSet;
 use std::fmt;
 use std::str::FromStr;
 
 use jiff::Timestamp;
-use jiff::civil::{Time, Weekday};
+use jiff::civil::{Date, Time, Weekday};
 use jiff::tz::TimeZone;
 use thiserror::Error;
 use time::{OffsetDateTime, UtcOffset};
@@ -110,31 +111,31 @@ impl OpenHours {
         self.turn_after(at)
     }
 
-    /// The first begin or end of a window after `at` at which it is otherwise than it is now.
+    /// The first begin or end of a window after `at` at which it is otherwise than it is now, or the moment at which the
+    /// clock is put, if that is in the middle of a window. In nine days each window begins and ends once at least.
     fn turn_after(&self, at: OffsetDateTime) -> Option<OffsetDateTime> {
-        let is_open = self.is_open(at);
-        let mut turns = self.marks_after(at);
-        turns.sort();
-        turns.into_iter().find(|turn| self.is_open(*turn) != is_open)
+        let (now, is_open) = (timestamp(at)?, self.is_open(at));
+        let is_turn =
+            |mark: &Timestamp| *mark > now && self.told(*mark).is_some_and(|mark| self.is_open(mark) != is_open);
+        let put = self.zone.following(now).next().map(|put| put.timestamp());
+        let today = now.to_zoned_datetime(self.zone.clone()).date();
+        let days = today.series(jiff::Span::new().days(1)).take(9);
+        let turn = days.into_iter().find_map(|date| self.marks_of(date).into_iter().find(is_turn));
+        turn.into_iter().chain(put.filter(is_turn)).min().and_then(|turn| self.told(turn))
     }
 
-    /// Begins and ends of windows in the eight days after `at`, in which each comes at least once, and the moments at
-    /// which the clock is put, which may lie in the middle of one.
-    fn marks_after(&self, at: OffsetDateTime) -> Vec<OffsetDateTime> {
-        let Some(now) = timestamp(at) else { return Vec::new() };
-        let today = now.to_zoned_datetime(self.zone.clone()).date();
-        let mut marks = Vec::new();
-        for date in today.series(jiff::Span::new().days(1)).take(9) {
-            for minute in self.windows.iter().flat_map(|window| [window.from, window.until % DAY]) {
-                let clock = Time::midnight() + jiff::Span::new().minutes(i64::from(minute));
-                // An hour that comes twice has two.
-                let mark = self.zone.to_ambiguous_zoned_datetime(date.to_datetime(clock));
-                let both = [mark.clone().earlier(), mark.later()];
-                marks.extend(both.into_iter().flatten().map(|mark| mark.timestamp()));
-            }
-        }
-        marks.extend(self.zone.following(now).take(1).map(|put| put.timestamp()));
-        marks.into_iter().filter(|mark| *mark > now).filter_map(|mark| self.told(mark)).collect()
+    /// Begins and ends of windows on a date, in order.
+    fn marks_of(&self, date: Date) -> Vec<Timestamp> {
+        let minutes: BTreeSet<u16> = self.windows.iter().flat_map(|window| [window.from, window.until % DAY]).collect();
+        let clocks = minutes.into_iter().map(|minute| Time::midnight() + jiff::Span::new().minutes(i64::from(minute)));
+        // An hour that comes twice has two of each.
+        let both = clocks.flat_map(|clock| {
+            let mark = self.zone.to_ambiguous_zoned_datetime(date.to_datetime(clock));
+            [mark.clone().earlier(), mark.later()]
+        });
+        let mut marks: Vec<Timestamp> = both.flatten().map(|mark| mark.timestamp()).collect();
+        marks.sort();
+        marks
     }
 
     /// A moment with the zone's offset from UTC, so that people read their own clock.

@@ -56,7 +56,7 @@ function MadeKeys({ made, onClose }: { made: NewKey[]; onClose: () => void }) {
             {made.map(({ key, encoder, warning }) => (
               <tr key={key.id}>
                 <td>{key.label}</td>
-                <td className="font-mono">{encoder.key}</td>
+                <td className="font-mono whitespace-nowrap">{encoder.key}</td>
                 <td>{warning ?? "–"}</td>
               </tr>
             ))}

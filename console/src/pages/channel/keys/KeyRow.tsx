@@ -23,9 +23,9 @@ export function KeyRow({ streamKey: key, onChange, onRenew, onRetire, onEndLink,
   return (
     <li className="flex flex-wrap items-center gap-x-3 gap-y-1 px-4 py-2.5 sm:flex-nowrap sm:px-5">
       <div className="min-w-0 flex-1 basis-64">
-        <p className="flex items-center gap-2">
+        <p className="flex flex-wrap items-center gap-x-2">
           <Lamp tone={tone} />
-          <span className="truncate font-medium">{key.label}</span>
+          <span className="font-medium wrap-anywhere">{key.label}</span>
           <span className="text-sm whitespace-nowrap text-base-content/65">{text}</span>
         </p>
         <p className="text-sm text-base-content/65">

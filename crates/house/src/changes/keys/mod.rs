@@ -3,6 +3,8 @@
 mod own;
 mod terms;
 
+use std::sync::Arc;
+
 use time::{Duration, OffsetDateTime};
 use waverant_model::{AddKey, ChangeKey, RenewKey, RetireKey};
 use waverant_relay::{Actor, Secret};
@@ -176,15 +178,21 @@ impl House {
     }
 
     /// Hands to the records which keys were used, and wipes what guests' links held that are over.
-    pub(crate) async fn look_after_keys(&self, now: OffsetDateTime) {
+    pub(crate) fn look_after_keys(self: &Arc<Self>, now: OffsetDateTime) {
         self.write_key_uses(now);
-        if !self.directory().has_ended_guests(now) {
+        if !self.key_watch.begin_tidying(now, self.directory().has_ended_guests(now)) {
             return;
         }
-        match self.store.forget_old_keys(now).await {
-            Ok(channels) => drop(self.follow(channels).await),
-            Err(error) => tracing::debug!(%error, "guests' links that are over are wiped later"),
-        }
+        let house = self.clone();
+        // Nobody waits for the database.
+        self.tasks().spawn(async move {
+            match house.store.forget_old_keys(now).await {
+                Ok(channels) if channels.is_empty() => {}
+                Ok(channels) => drop(house.follow(channels).await),
+                Err(error) => tracing::debug!(%error, "guests' links that are over are wiped later"),
+            }
+            house.key_watch.tidied(now);
+        });
     }
 
     pub(crate) fn write_key_uses(&self, now: OffsetDateTime) {
