@@ -1,4 +1,5 @@
 import { type Browser, type Page, chromium } from "playwright-core";
+import { PASSWORD, type Show } from "./show";
 
 /** Without these Chromium asks the net for what no test needs, or waits for a click before it plays. */
 const ARGUMENTS = [
@@ -23,4 +24,13 @@ export function forbidden(page: Page): string[] {
     if (/content security policy/i.test(message.text())) told.push(message.text());
   });
   return told;
+}
+
+/** Signs in as the administrator that every show begins with. */
+export async function signIn(page: Page, show: Show): Promise<void> {
+  await page.goto(show.url);
+  await page.getByLabel("User name").fill("harbour");
+  await page.getByLabel("Password").fill(PASSWORD);
+  await page.keyboard.press("Enter");
+  await page.getByRole("heading", { level: 1 }).waitFor();
 }

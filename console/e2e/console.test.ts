@@ -1,6 +1,6 @@
 import type { Browser, Page } from "playwright-core";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { forbidden, launch } from "./browser";
+import { forbidden, launch, signIn } from "./browser";
 import { PathProxy } from "./proxy";
 import { PASSWORD, Show } from "./show";
 
@@ -10,14 +10,6 @@ beforeAll(async () => {
   browser = await launch();
 });
 afterAll(() => browser.close());
-
-async function signIn(page: Page, show: Show): Promise<void> {
-  await page.goto(show.url);
-  await page.getByLabel("User name").fill("harbour");
-  await page.getByLabel("Password").fill(PASSWORD);
-  await page.keyboard.press("Enter");
-  await page.getByRole("heading", { level: 1 }).waitFor();
-}
 
 describe("a show in the console", () => {
   const show = new Show();

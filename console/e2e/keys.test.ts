@@ -1,9 +1,9 @@
 import jsQR from "jsqr";
-import type { Browser, Locator, Page } from "playwright-core";
+import type { Browser, Locator } from "playwright-core";
 import { PNG } from "pngjs";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { forbidden, launch } from "./browser";
-import { PASSWORD, SMALL_CLIP, Show } from "./show";
+import { forbidden, launch, signIn } from "./browser";
+import { SMALL_CLIP, Show } from "./show";
 
 let browser: Browser;
 
@@ -22,14 +22,6 @@ async function readQr(picture: Locator): Promise<string> {
 function inHours(hours: number): string {
   const time = new Date(Date.now() + hours * 3_600_000);
   return new Date(time.getTime() - time.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
-}
-
-async function signIn(page: Page, show: Show): Promise<void> {
-  await page.goto(show.url);
-  await page.getByLabel("User name").fill("harbour");
-  await page.getByLabel("Password").fill(PASSWORD);
-  await page.keyboard.press("Enter");
-  await page.getByRole("heading", { level: 1 }).waitFor();
 }
 
 describe("keys in the console", () => {

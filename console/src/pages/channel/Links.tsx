@@ -4,6 +4,7 @@ import { useAddViewingLink, useRemoveViewingLink, useViewingLinks } from "../../
 import type { ViewingLink } from "../../api/types";
 import { CopyField } from "../../components/CopyField";
 import { Dialog } from "../../components/Dialog";
+import { DoneAction } from "../../components/DoneAction";
 import { Field, fieldText } from "../../components/Field";
 import { FormActions } from "../../components/FormActions";
 import { ErrorNote, LoadingNote } from "../../components/Notes";
@@ -73,11 +74,7 @@ export function LinkAddresses({ link, onClose }: { link: ViewingLink; onClose: (
       {link.sites.length === 0 && <CopyField label="Page for people" value={link.addresses.page} hint="Whoever has it can watch." />}
       <CopyField label="Code for a page of your own" value={embedCode(link.addresses.embed)} />
       {link.sites.length === 0 && !link.take && <CopyField label="HLS, for players" value={link.addresses.hls} />}
-      <div className="modal-action">
-        <button type="button" className="btn btn-primary" onClick={onClose}>
-          Done
-        </button>
-      </div>
+      <DoneAction onClose={onClose} />
     </div>
   );
 }

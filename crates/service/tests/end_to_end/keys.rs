@@ -314,7 +314,7 @@ async fn keys_come_from_a_list() {
     assert!(said.contains("/guest#") && said.contains("▀"), "{said}");
     let id = house.get(KEYS).as_array().unwrap().last().unwrap()["id"].to_string();
     let said = shell.run(&["key", "change", "finish-line", &id, "--clear", "hours", "--allow-from", "192.0.2.7"]);
-    assert!(said.contains("from 192.0.2.7; over srt; 1 at a time") && !said.contains("Lisbon"), "{said}");
+    assert!(said.contains("from 192.0.2.7; over srt; 1 at a time; guest's link until") && !said.contains("Lisbon"), "{said}");
     let said = shell.run(&["key", "renew", "finish-line", &id, "--both-until", &until]);
     assert!(said.contains("The key is not shown again."), "{said}");
     shell.run(&["key", "retire", "finish-line", &id, "--show", "goes-on"]);

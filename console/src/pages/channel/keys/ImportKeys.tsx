@@ -3,6 +3,7 @@ import { useAddKeys } from "../../../api/keys";
 import type { NewKey } from "../../../api/types";
 import { CopyField } from "../../../components/CopyField";
 import { Dialog } from "../../../components/Dialog";
+import { DoneAction } from "../../../components/DoneAction";
 import { fieldText } from "../../../components/Field";
 import { FormActions } from "../../../components/FormActions";
 import { ErrorNote } from "../../../components/Notes";
@@ -63,11 +64,7 @@ function MadeKeys({ made, onClose }: { made: NewKey[]; onClose: () => void }) {
           </tbody>
         </table>
       </div>
-      <div className="modal-action">
-        <button type="button" className="btn btn-primary" onClick={onClose}>
-          Done
-        </button>
-      </div>
+      <DoneAction onClose={onClose} />
     </div>
   );
 }

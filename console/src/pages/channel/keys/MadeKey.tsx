@@ -3,6 +3,7 @@ import type { NewKey } from "../../../api/types";
 import { ROOT } from "../../../api/place";
 import { CopyField } from "../../../components/CopyField";
 import { KeyFields } from "../../../components/KeyFields";
+import { DoneAction } from "../../../components/DoneAction";
 import { moment } from "../../../lib/format";
 
 /** A key that was just made: shown this once. */
@@ -22,11 +23,7 @@ export function MadeKey({ made, onClose }: { made: NewKey; onClose: () => void }
         />
       )}
       <KeyFields fields={made.encoder} right={made.key.right} />
-      <div className="modal-action">
-        <button type="button" className="btn btn-primary" onClick={onClose}>
-          Done
-        </button>
-      </div>
+      <DoneAction onClose={onClose} />
     </div>
   );
 }

@@ -247,7 +247,7 @@ fn keys_of(channel: &str) -> String {
     format!("/channels/{}/keys", piece(channel))
 }
 
-fn columns() -> [Column<StreamKey>; 9] {
+fn columns() -> [Column<StreamKey>; 8] {
     [
         Column::number("key", |row| row.id.to_string()),
         Column::number("rank", |row| row.rank.to_string()),
@@ -261,10 +261,7 @@ fn columns() -> [Column<StreamKey>; 9] {
         Column::text("rules", rules::told),
         Column::text("last used", |row| match &row.last_use {
             None => "never".to_owned(),
-            Some(used) => format!("{}, {} over {} by {}", moment(used.at), used.address, used.protocol, used.encoder),
-        }),
-        Column::text("guest's link", |row| {
-            row.guest_link_until.map_or_else(|| "-".to_owned(), |until| format!("until {}", moment(until)))
+            Some(used) => format!("{} from {} ({}, {})", moment(used.at), used.address, used.protocol, used.encoder),
         }),
     ]
 }

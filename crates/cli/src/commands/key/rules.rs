@@ -167,5 +167,8 @@ pub(super) fn told(key: &StreamKey) -> String {
     if let Some(first) = key.stands_for {
         told.push(format!("renews key {first}"));
     }
+    if let Some(until) = key.guest_link_until {
+        told.push(format!("guest's link until {}", moment(until)));
+    }
     if told.is_empty() { "-".to_owned() } else { told.join("; ") }
 }
