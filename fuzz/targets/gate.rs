@@ -42,7 +42,7 @@ fuzz_target!(|text: &str| {
         let (app, name, tc_url, others) = (field(), field(), field(), [field(), field()]);
         let address = std::net::Ipv4Addr::LOCALHOST.into();
         let comer = Comer { address, right: KeyRight::Publish, protocol: Protocol::Rtmp };
-        let attempt = Attempt { comer, app, name, tc_url, others: &others };
+        let attempt = Attempt { comer, app, name, tc_url, others: &others, is_guessing: false };
         let decided = gate().decide(&attempt, OffsetDateTime::UNIX_EPOCH, digest);
         assert!(decided.is_err() || text.contains(OWN));
         if let Ok(hours) = OpenHours::new(name, &[app]) {

@@ -117,15 +117,20 @@ pub(crate) fn leg_outcome(from: waverant_relay::LegRecord) -> model::LegOutcome 
     }
 }
 
-pub(crate) fn turned_away(from: store::TurnedAwayRecord) -> model::TurnedAway {
+pub(crate) fn turned_away(from: store::TurnedAway) -> model::TurnedAway {
+    let said = |text: String| Some(text).filter(|text| !text.is_empty());
     model::TurnedAway {
         id: from.id,
-        at: from.attempt.at,
-        address: from.attempt.address,
-        reason: from.attempt.reason,
-        detail: from.attempt.detail,
-        key_prefix: from.attempt.key_prefix,
-        channel: from.attempt.channel_name,
+        first_at: from.first_at,
+        at: from.at,
+        count: from.count,
+        address: said(from.address),
+        protocol: said(from.protocol),
+        encoder: said(from.encoder),
+        reason: from.reason,
+        detail: from.detail,
+        key_prefix: from.key_prefix,
+        channel: from.channel_name,
     }
 }
 

@@ -1,6 +1,6 @@
 //! Who may come in: the keys say so at once, and another system may be asked besides, which takes a while.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -8,12 +8,11 @@ use time::OffsetDateTime;
 use tokio::time::timeout;
 use waverant_net::caller_of;
 use waverant_relay::{
-    Admission, Attempt, ChannelRules, Comer, KeyRight, KeyUse, LegOrder, NotJoined, Opener, Protocol, TurnAway,
-    TurnAwayReason, Way, printable,
+    Admission, Attempt, AwayAttempt, ChannelRules, Comer, KeyRight, KeyUse, LegOrder, NotJoined, Opener, Protocol,
+    Standing, TurnAway, TurnAwayReason, Way, printable,
 };
 use waverant_rtmp::CredentialsAnswer;
 use waverant_show::{Publisher, Seat, Show, ShowStart};
-use waverant_store::TurnedAway;
 
 use crate::House;
 use crate::audience::{Spectator, ViewerSeat};
@@ -51,6 +50,17 @@ pub struct Presented<'a> {
     pub shown_key: Option<u64>,
 }
 
+/// Who calls, as far as it is known.
+#[derive(Clone, Copy, Debug)]
+pub struct DoorCaller<'a> {
+    /// Where it comes from.
+    pub peer: SocketAddr,
+    /// By what it came; none if that is not known.
+    pub protocol: Option<Protocol>,
+    /// What it calls itself; empty if it did not say.
+    pub encoder: &'a str,
+}
+
 /// Why a rehearsal cannot begin.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct ChannelBusy;
@@ -86,11 +96,19 @@ impl House {
         let decided = match shown_key {
             Some(id) => gate.decide_shown(id, comer, now),
             None => {
-                let attempt = Attempt { comer, app, name, tc_url, others };
+                let is_guessing = self.is_guessing(peer.ip());
+                let attempt = Attempt { comer, app, name, tc_url, others, is_guessing };
                 gate.decide(&attempt, now, |key| self.store.keychain().digest(key))
             }
         };
         decided.or_else(|away| if self.was_in_show(&away) { gate.decide_back(away, comer, now) } else { Err(away) })
+    }
+
+    /// True for an address from which wrong keys come one after the other, whoever else is there; but not where a key is
+    /// made for it.
+    fn is_guessing(&self, address: IpAddr) -> bool {
+        self.callers.standing(caller_of(address), Instant::now()) == Standing::Rough
+            && !self.directory().gate().expects(address)
     }
 
     /// True if the key of somebody who was turned away opened the show that is on.
@@ -233,32 +251,38 @@ impl House {
     }
 
     /// Notes who was not let in.
-    pub fn note_turned_away(&self, peer: SocketAddr, away: &TurnAway, detail: Option<String>) {
+    pub fn note_turned_away(&self, caller: &DoorCaller<'_>, away: &TurnAway, detail: Option<String>) {
+        let peer = caller.peer;
         self.counts().count(away.reason.code());
         if let Some(key) = away.key_id {
             let (at, reason) = (OffsetDateTime::now_utc(), away.reason.to_string());
             self.key_watch.note_refusal(key, Refusal { at, peer, reason });
         }
-        let notice = self.callers.note(caller_of(peer.ip()), Instant::now());
-        if notice == Notice::Count {
-            return;
-        }
         let directory = self.directory();
         let channel = away.channel_id.and_then(|id| directory.channel(id));
-        let detail = detail.unwrap_or_else(|| away.reason.to_string());
-        let mut detail = printable(&detail, MAX_DETAIL).into_owned();
-        if notice == Notice::RecordLast {
-            detail.push_str(" (more from this address, or of all, are only counted for some seconds)");
-        }
-        tracing::warn!(%peer, reason = away.reason.code(), detail, key_prefix = away.key_prefix, "turned away");
-        self.ledger.write_stranger(TurnedAway {
+        let detail = printable(&detail.unwrap_or_else(|| away.reason.to_string()), MAX_DETAIL).into_owned();
+        self.log_turned_away(peer, away, &detail);
+        self.turned_away.note(AwayAttempt {
             at: OffsetDateTime::now_utc(),
-            address: peer.to_string(),
+            address: Some(caller_of(peer.ip())),
             reason: away.reason.code().to_owned(),
             detail,
+            protocol: caller.protocol.map_or("", Protocol::name).to_owned(),
+            encoder: printable(caller.encoder, MAX_ENCODER).into_owned(),
             key_prefix: away.key_prefix.clone(),
             channel_name: channel.map(|channel| channel.name.to_string()),
         });
+    }
+
+    /// Who calls again and again fills no log.
+    fn log_turned_away(&self, peer: SocketAddr, away: &TurnAway, detail: &str) {
+        let more = match self.callers.note(caller_of(peer.ip()), Instant::now()) {
+            Notice::Count => return,
+            Notice::Record => "",
+            Notice::RecordLast => " (more from this address, or of all, are only counted for some seconds)",
+        };
+        let (reason, key_prefix) = (away.reason.code(), away.key_prefix.as_deref());
+        tracing::warn!(%peer, reason, detail = format!("{detail}{more}"), key_prefix, "turned away");
     }
 }
 

@@ -34,11 +34,12 @@ mod shows;
 mod timelines;
 mod touched;
 mod tuner;
+mod turned_away;
 mod turns;
 mod watching;
 mod words;
 
-pub use admission::{ChannelBusy, Presented, turn_away};
+pub use admission::{ChannelBusy, DoorCaller, Presented, turn_away};
 pub use audience::{AudienceLimits, Spectator, UplinkLoad, ViewerSeat};
 pub use capacity::Usage;
 pub use changes::MadeKey;

@@ -68,18 +68,27 @@ pub struct SessionDetail {
 /// A publisher who was not let in.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TurnedAway {
-    /// The attempt's number.
+    /// The group's number.
     pub id: u64,
-    /// When.
+    /// When the first of them came.
+    #[serde(with = "time::serde::rfc3339")]
+    pub first_at: OffsetDateTime,
+    /// When the last of them came.
     #[serde(with = "time::serde::rfc3339")]
     pub at: OffsetDateTime,
-    /// From where.
-    pub address: String,
+    /// How many there were.
+    pub count: u64,
+    /// From where; none if from many addresses. Of IPv6 it is a network of 64 bits.
+    pub address: Option<String>,
+    /// By what they came, as in `srt`; none where that was not known.
+    pub protocol: Option<String>,
+    /// What they call themselves, as far as they said.
+    pub encoder: Option<String>,
     /// The reason's stable word.
     pub reason: String,
     /// The reason in words.
     pub detail: String,
-    /// The public part of the key that was presented.
+    /// The public part of the key that was presented last.
     pub key_prefix: Option<String>,
     /// The channel, if the key was one of its keys.
     pub channel: Option<String>,

@@ -30,10 +30,10 @@ pub use checkup::{
     TrackFigures, findings_meant, judge_house, judge_leg, judge_line, judge_picture, judge_sound, judge_stream,
 };
 pub use gate::{
-    AddressRange, AddressRangeError, Admission, Announced, AnnouncedError, Attempt, CallerId, ChannelName,
-    ChannelNameError, Comer, Entered, Gate, GateChannel, GateKey, Guesses, HoursError, KeyDigest, KeyFault, KeyHold,
-    KeyRight, KeyRules, KeyStanding, Lobby, LobbyLimits, NoPlace, OpenHours, OwnKeyError, Protocol, Standing, TurnAway,
-    TurnAwayReason, WhenOver, announced, own_key_fault, split_key,
+    AddressRange, AddressRangeError, Admission, Announced, AnnouncedError, Attempt, AwayAttempt, AwayBook, AwayGroup,
+    CallerId, ChannelName, ChannelNameError, Comer, Entered, Gate, GateChannel, GateKey, Guesses, HoursError,
+    KeyDigest, KeyFault, KeyHold, KeyRight, KeyRules, KeyStanding, Lobby, LobbyLimits, NoPlace, OpenHours, OwnKeyError,
+    Protocol, Standing, TurnAway, TurnAwayReason, WhenOver, announced, own_key_fault, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use hub_needs::HubNeeds;

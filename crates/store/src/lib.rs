@@ -18,7 +18,7 @@ pub use records::{
     Depot, Destination, DestinationSettings, FigureBlock, GuestLink, KeyPassword, KeyTerms, MACHINE, MadeStreamKey,
     NewPasskey, NewStreamKey, NewToken, NewViewingLink, Passkey, Person, RecordingSettings, SecondFactor, Sending,
     SessionFilter, SessionRecord, SrtTerms, StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder,
-    TokenRecord, TokenUse, TurnedAway, TurnedAwayRecord, Unfinished, User, ViewerMinute,
+    TokenRecord, TokenUse, TurnedAway, Unfinished, User, ViewerMinute,
 };
 pub use secrets::{KeyFileError, Keychain, Turn, new_one_time_code, new_passphrase, new_salt};
 #[cfg(feature = "testing")]

@@ -5,14 +5,14 @@ use sqlx::{Connection, Executor, MySqlConnection};
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_relay::{
-    AddressRange, Grants, KeyRight, KeyRules, LegPhase, LegRecord, NewSession, RecordingMode, Role, Scope, Secret,
-    SessionEnd, SlateChoice, TakeMark, TakeRecord, TakeState, Takeover, ViewerCounts, ViewingLink, ViewingRules,
+    AddressRange, AwayAttempt, AwayGroup, Grants, KeyRight, KeyRules, LegPhase, LegRecord, NewSession, RecordingMode,
+    Role, Scope, Secret, SessionEnd, SlateChoice, TakeMark, TakeRecord, TakeState, Takeover, ViewerCounts, ViewingLink,
+    ViewingRules,
 };
 use waverant_store::{
     ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, KeyTerms, Keychain,
     MadeStreamKey, NewPasskey, NewStreamKey, NewToken, NewViewingLink, PrivateServer, RecordingSettings, Sending,
-    SessionFilter, SrtTerms, Store, StoreError, TakeCard, TakeChange, TakeFilter, TestDatabase, Turn, TurnedAway,
-    ViewerMinute,
+    SessionFilter, SrtTerms, Store, StoreError, TakeCard, TakeChange, TakeFilter, TestDatabase, Turn, ViewerMinute,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -568,21 +568,37 @@ async fn sessions_legs_and_takes_are_kept() {
 #[tokio::test]
 async fn turned_away_publishers_are_listed_newest_first() {
     let (_database, store) = store().await;
-    for (second, reason) in [(1, "unknown_key"), (2, "channel_busy")] {
-        let attempt = TurnedAway {
+    let group = |id: u64, second: i64, count, channel_name: Option<&str>| AwayGroup {
+        id,
+        first_at: NOW,
+        count,
+        last: AwayAttempt {
             at: NOW + Duration::seconds(second),
-            address: "192.0.2.7:50000".into(),
-            reason: reason.into(),
-            detail: "words".into(),
+            address: Some("192.0.2.7".parse().unwrap()).filter(|_| id != 2),
+            reason: format!("reason_{id}"),
+            detail: format!("words {count}"),
+            protocol: "srt".into(),
+            encoder: "van".into(),
             key_prefix: Some("abcdefg".into()),
-            channel_name: None,
-        };
-        store.write_turned_away(&attempt).await.unwrap();
-    }
+            channel_name: channel_name.map(str::to_owned),
+        },
+    };
+    store.write_turned_away(&[group(1, 1, 1, Some("finish-line")), group(2, 2, 7, None)]).await.unwrap();
+    store.write_turned_away(&[group(1, 3, 4, Some("finish-line"))]).await.unwrap();
     let listed = store.turned_away(None, 10).await.unwrap();
-    let reasons: Vec<&str> = listed.iter().map(|record| record.attempt.reason.as_str()).collect();
-    assert_eq!(reasons, ["channel_busy", "unknown_key"]);
-    assert_eq!(store.turned_away(Some(listed[0].id), 10).await.unwrap().len(), 1);
+    let told: Vec<(u64, u64, &str)> = listed.iter().map(|row| (row.id, row.count, row.detail.as_str())).collect();
+    assert_eq!(told, [(1, 4, "words 4"), (2, 7, "words 7")], "who came last is first");
+    assert_eq!((listed[0].first_at, listed[0].at), (NOW, NOW + Duration::seconds(3)));
+    assert_eq!((listed[0].address.as_str(), listed[1].address.as_str()), ("192.0.2.7", ""));
+    assert_eq!(store.turned_away(Some(1), 10).await.unwrap().len(), 1);
+    let strangers: Vec<AwayGroup> = (0..1500).map(|number| group(100 + number, 100, 1, None)).collect();
+    let later: Vec<AwayGroup> = (0..1001).map(|number| group(5000 + number, 101, 1, None)).collect();
+    for groups in [&strangers, &later] {
+        store.write_turned_away(groups).await.unwrap();
+    }
+    let listed = store.turned_away(None, 5000).await.unwrap();
+    assert_eq!(listed.len(), 1002, "a thousand strangers and one, and who had a key");
+    assert_eq!(listed.last().unwrap().channel_name.as_deref(), Some("finish-line"));
 }
 
 #[tokio::test]

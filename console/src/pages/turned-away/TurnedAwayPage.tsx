@@ -11,7 +11,7 @@ export function TurnedAwayPage() {
   return (
     <>
       <h1 className="text-2xl font-semibold tracking-tight">Turned away</h1>
-      <p className="mb-5 text-sm text-base-content/70">Publishers and players who were not let in, the newest first.</p>
+      <p className="mb-5 text-sm text-base-content/70">Publishers and players who were not let in, those alike as one, the newest first.</p>
       {board && board.refused_counts.length > 0 && (
         <p className="mb-5 flex flex-wrap items-center gap-2 text-sm">
           <span className="text-base-content/70">Since the service was started:</span>
@@ -34,7 +34,8 @@ export function TurnedAwayPage() {
           <table className="table">
             <thead>
               <tr>
-                <th>When</th>
+                <th>Last</th>
+                <th className="text-right">Times</th>
                 <th>From</th>
                 <th>Channel</th>
                 <th>Key</th>
@@ -44,8 +45,15 @@ export function TurnedAwayPage() {
             <tbody>
               {items.map((item) => (
                 <tr key={item.id}>
-                  <td className="whitespace-nowrap">{moment(item.at)}</td>
-                  <td className="font-mono text-sm">{item.address}</td>
+                  <td className="whitespace-nowrap">
+                    {moment(item.at)}
+                    {item.count > 1 && <p className="text-xs text-base-content/65">since {moment(item.first_at)}</p>}
+                  </td>
+                  <td className="text-right tabular-nums">{item.count}</td>
+                  <td>
+                    <span className={item.address ? "font-mono text-sm" : ""}>{item.address ?? "many addresses"}</span>
+                    <p className="text-xs text-base-content/65">{[item.protocol?.toUpperCase(), item.encoder].filter(Boolean).join(" · ")}</p>
+                  </td>
                   <td>{item.channel ?? "–"}</td>
                   <td className="whitespace-nowrap font-mono text-sm">{item.key_prefix ? `${item.key_prefix}-…` : "–"}</td>
                   <td className="max-w-md">{item.detail}</td>

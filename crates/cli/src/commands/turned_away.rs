@@ -8,7 +8,7 @@ use crate::output::{Column, Report, moment};
 
 #[derive(Subcommand, Debug)]
 pub(super) enum TurnedAway {
-    /// List publishers who were not let in, the newest first.
+    /// List who was not let in, those alike as one, the newest first.
     List {
         /// At most so many.
         #[arg(long, default_value_t = 20)]
@@ -38,10 +38,13 @@ impl TurnedAway {
     }
 }
 
-fn columns() -> [Column<Attempt>; 5] {
+fn columns() -> [Column<Attempt>; 8] {
     [
-        Column::text("when", |row| moment(row.at)),
-        Column::text("from", |row| row.address.clone()),
+        Column::text("last", |row| moment(row.at)),
+        Column::number("times", |row| row.count.to_string()),
+        Column::text("since", |row| moment(row.first_at)),
+        Column::text("from", |row| row.address.clone().unwrap_or_else(|| "many addresses".to_owned())),
+        Column::text("over", |row| dash(row.protocol.as_deref())),
         Column::text("channel", |row| dash(row.channel.as_deref())),
         Column::text("key", |row| row.key_prefix.as_ref().map_or_else(|| "-".to_owned(), |key| format!("{key}-…"))),
         Column::text("why", |row| row.detail.clone()),

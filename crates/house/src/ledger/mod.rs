@@ -1,5 +1,5 @@
 //! What happens and is to be kept, on its way into the database. Callers never wait. What shows
-//! cause is never dropped; what strangers cause has a queue of its own, and may be.
+//! cause is never dropped; what strangers do has a queue of its own, and may be.
 
 mod pending;
 mod spill;
@@ -15,12 +15,12 @@ use tokio::task::{JoinHandle, spawn_blocking};
 use tokio::time::{Instant, sleep, timeout};
 use tokio_util::sync::CancellationToken;
 use waverant_relay::{Act, ActBy, KeyUse, ShowRecord, SpreadMeter};
-use waverant_store::{Store, StoreError, TurnedAway};
+use waverant_store::{Store, StoreError};
 
 use pending::{Entry, Pending};
 use spill::Spill;
 
-/// Strangers who were turned away and are not written down yet; more are only counted.
+/// What strangers did and is not written down yet; more is only counted.
 const STRANGERS: usize = 256;
 
 /// Pause between tries while the database is away.
@@ -39,19 +39,12 @@ const DISK_PATIENCE: Duration = Duration::from_secs(2);
 #[derive(Clone, Debug)]
 pub struct Ledger {
     shared: Arc<Shared>,
-    strangers: mpsc::Sender<Stranger>,
+    strangers: mpsc::Sender<Act>,
     strangers_lost: Arc<AtomicU64>,
     /// Told when a take was written.
     pub(crate) take_news: Arc<Notify>,
     /// How long the database took for each record.
     pub(crate) write_times: Arc<SpreadMeter>,
-}
-
-/// What strangers did.
-#[derive(Debug)]
-enum Stranger {
-    TurnedAway(TurnedAway),
-    Act(Box<Act>),
 }
 
 #[derive(Debug)]
@@ -88,15 +81,10 @@ impl Ledger {
         Ok((Self { shared, strangers, strangers_lost, take_news, write_times }, task))
     }
 
-    /// Keeps who was turned away, if there is room.
-    pub fn write_stranger(&self, attempt: TurnedAway) {
-        self.write_of_stranger(Stranger::TurnedAway(attempt));
-    }
-
     /// Writes down what somebody did. What strangers did is kept if there is room for them.
     pub fn write_act(&self, act: Act) {
         if act.by == ActBy::Stranger {
-            return self.write_of_stranger(Stranger::Act(Box::new(act)));
+            return self.write_of_stranger(act);
         }
         if let Err(lost) = self.shared.pending.lock().add_act(act)
             && lost.is_power_of_two()
@@ -112,8 +100,8 @@ impl Ledger {
         self.shared.news.notify_one();
     }
 
-    fn write_of_stranger(&self, stranger: Stranger) {
-        if self.strangers.try_send(stranger).is_err() {
+    fn write_of_stranger(&self, act: Act) {
+        if self.strangers.try_send(act).is_err() {
             let lost = self.strangers_lost.fetch_add(1, Ordering::Relaxed) + 1;
             if lost.is_power_of_two() {
                 tracing::warn!(lost, "strangers are not written down: there are too many, or the database is away");
@@ -248,27 +236,19 @@ impl Writer {
     }
 }
 
-/// Writes who was turned away. While the database is away the queue fills, and what comes then is
+/// Writes what strangers did. While the database is away the queue fills, and what comes then is
 /// only counted.
-async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<Stranger>, closing: CancellationToken) {
+async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<Act>, closing: CancellationToken) {
     loop {
-        let attempt = tokio::select! {
-            attempt = receiver.recv() => attempt,
+        let act = tokio::select! {
+            act = receiver.recv() => act,
             () = closing.cancelled() => None,
         };
-        let Some(attempt) = attempt else { return };
-        let write = || async {
-            let written = async {
-                match &attempt {
-                    Stranger::TurnedAway(attempt) => store.write_turned_away(attempt).await,
-                    Stranger::Act(act) => store.write_act(act).await,
-                }
-            };
-            timeout(WRITE_PATIENCE, written).await.unwrap_or(Err(StoreError::Slow))
-        };
+        let Some(act) = act else { return };
+        let write = || async { timeout(WRITE_PATIENCE, store.write_act(&act)).await.unwrap_or(Err(StoreError::Slow)) };
         while let Err(error) = write().await {
             if !error.is_unavailable() {
-                tracing::error!(%error, "a stranger could not be written down");
+                tracing::error!(%error, "what a stranger did could not be written down");
                 break;
             }
             tokio::select! {

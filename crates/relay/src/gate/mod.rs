@@ -2,6 +2,7 @@
 
 mod address_range;
 mod announced;
+mod away_book;
 mod guesses;
 mod hours;
 mod key;
@@ -19,6 +20,7 @@ use time::OffsetDateTime;
 
 pub use address_range::{AddressRange, AddressRangeError};
 pub use announced::{Announced, AnnouncedError, announced};
+pub use away_book::{AwayAttempt, AwayBook, AwayGroup};
 pub use guesses::Guesses;
 pub use hours::{HoursError, OpenHours};
 pub use key::{GateKey, KeyHold, KeyRight, KeyRules, KeyStanding, Protocol, WhenOver};
@@ -67,6 +69,8 @@ pub struct Attempt<'a> {
     pub tc_url: &'a str,
     /// Further fields of its protocol in which a key may stand.
     pub others: &'a [&'a str],
+    /// True if so many wrong keys came from there of late that one which somebody chose is not looked for.
+    pub is_guessing: bool,
 }
 
 /// A publisher who may come in.
@@ -203,7 +207,8 @@ impl Gate {
         now: OffsetDateTime,
         digest: impl Fn(&str) -> KeyDigest,
     ) -> Result<Admission, TurnAway> {
-        let keys = presented_keys(attempt, !self.own.is_empty());
+        let has_own = !self.own.is_empty();
+        let keys = presented_keys(attempt, has_own && !attempt.is_guessing);
         let mut failure = None;
         for presented in &keys {
             match self.try_key(attempt, presented, now, &digest) {
@@ -212,6 +217,10 @@ impl Gate {
                 Err(away) if away.key_id.is_some() => failure = Some(away),
                 Err(away) => failure = Some(failure.unwrap_or(away)),
             }
+        }
+        // Whether one of them would have opened is not to be learned.
+        if has_own && attempt.is_guessing && failure.as_ref().is_none_or(|away| away.key_id.is_none()) {
+            return Err(TurnAway::of_stranger(TurnAwayReason::TooManyTries));
         }
         let reason = if attempt.name.is_empty() { TurnAwayReason::NoKey } else { TurnAwayReason::Malformed };
         Err(failure.unwrap_or_else(|| TurnAway::of_stranger(reason)))
@@ -228,7 +237,7 @@ impl Gate {
         let digest = digest(presented);
         let candidates = prefix.and_then(|prefix| self.by_prefix.get(prefix)).map(Vec::as_slice).unwrap_or_default();
         // What everybody can read is no key, whoever chose it.
-        let own = self.own.get(&digest).filter(|_| !self.is_public(presented));
+        let own = self.own.get(&digest).filter(|_| !attempt.is_guessing && !self.is_public(presented));
         let mut candidates = candidates.iter().chain(own).filter_map(|id| self.keys.get(id));
         let key = candidates.find(|key| equal_in_constant_time(&key.digest, &digest));
         let unknown = || match prefix {
@@ -376,7 +385,7 @@ mod tests {
 
     fn attempt() -> Attempt<'static> {
         let comer = Comer { address: Ipv4Addr::LOCALHOST.into(), right: KeyRight::Publish, protocol: Protocol::Rtmp };
-        Attempt { comer, app: "in", name: "", tc_url: "", others: &[] }
+        Attempt { comer, app: "in", name: "", tc_url: "", others: &[], is_guessing: false }
     }
 
     fn decide(app: &str, name: &str) -> Result<u64, TurnAwayReason> {
@@ -632,6 +641,12 @@ mod tests {
             opens.then_some(10).ok_or((TurnAwayReason::Malformed, None))
         );
         assert!(gate.has_own_key(&digest("Boathouse_2019")));
+        let guess = Attempt { is_guessing: true, ..attempt.clone() };
+        let told = gate.decide(&guess, now, digest).map_err(|away| (away.reason, away.key_id));
+        assert_eq!(told.map(drop), Err((TurnAwayReason::TooManyTries, None)), "right or wrong, it is told the same");
+        gate.set_key(key(11, "abcdefg-other", None));
+        let made = Attempt { name: "abcdefg-other", ..guess };
+        assert_eq!(gate.decide(&made, now, digest).map(|admission| admission.hold.key_id), Ok(11));
         gate.set_channel(GateChannel { id: 2, name: "boathouse_2019".into() });
         assert!(judge(&gate).is_err(), "what everybody can read is no key");
         gate.remove_key(10);

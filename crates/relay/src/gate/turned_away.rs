@@ -50,6 +50,12 @@ pub enum TurnAwayReason {
         "User name and password do not go together. The user is the first part of the key, the password the whole key."
     )]
     WrongPassword,
+    /// Wrong keys came from the address, one after the other.
+    #[error(
+        "Too many wrong keys came from this address. Wait half a minute, then send the right one once; a key that was \
+         made by this server is taken at any time."
+    )]
+    TooManyTries,
     /// Another publisher is on the channel.
     #[error("Another encoder is already on this channel. Stop it first, or let newcomers replace it.")]
     ChannelBusy,
@@ -104,6 +110,7 @@ impl TurnAwayReason {
             Self::OutOfHours(_) => "out_of_hours",
             Self::ProtocolNotAllowed => "protocol_not_allowed",
             Self::KeyInUse => "key_in_use",
+            Self::TooManyTries => "too_many_tries",
             Self::ChannelBusy => "channel_busy",
             Self::NotUnderstood => "not_understood",
             Self::TooSlow => "too_slow",

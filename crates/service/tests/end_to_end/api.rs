@@ -183,7 +183,10 @@ async fn keys_expire() {
     let path = "/channels/finish-line/keys";
     let (status, problem) =
         house.try_call("POST", path, Some(json!({"label": "old", "expires_at": "2020-01-01T00:00:00Z"})));
-    assert_eq!((status, problem["detail"].as_str()), (422, Some("expires_at: it is in the past")));
+    assert_eq!(
+        (status, problem["detail"].as_str()),
+        (422, Some("expires_at: it is in the past; to end a key now, retire it"))
+    );
     let soon = time::OffsetDateTime::now_utc() + Duration::from_millis(1500);
     let soon = soon.format(&time::format_description::well_known::Rfc3339).unwrap();
     let made = house.call("POST", path, Some(json!({"label": "today", "expires_at": soon})));

@@ -258,6 +258,37 @@ async fn a_key_that_somebody_chose_opens_wherever_encoders_put_it() {
     assert!(!ground.log().contains(OWN) && !ground.log().contains("Boathouse_8"), "no key stands in the log");
 }
 
+/// Who tries one key after the other finds none that somebody chose; what was made here opens meanwhile, also there.
+#[rstest]
+#[case::rtmp(false)]
+#[case::srt(true)]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_chosen_key_cannot_be_tried_for_long(#[case] is_srt: bool) {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let made = house.make_channel(0);
+    make(&house, json!({"label": "van", "key": "Boathouse_7"}));
+    let is_held_off = |told: &str| told.contains("Too many wrong keys") || told.starts_with("1402");
+    let mut tries = 0;
+    let held_off = loop {
+        let told = refusal(house.encoder_at(is_srt, &format!("Boathouse_{}", 100 + tries), 1.0)).await;
+        if is_held_off(&told) {
+            break told;
+        }
+        tries += 1;
+        assert!(tries < 60, "{told}");
+    };
+    let right = refusal(house.encoder_at(is_srt, "Boathouse_7", 1.0)).await;
+    assert_eq!(right, held_off, "right or wrong, it is told the same");
+    assert_eq!(begin(house.encoder_at(is_srt, &made, 1.0)).await.unwrap().end, EncoderEnd::Finished);
+    // The way back is to wait.
+    let deadline = tokio::time::Instant::now() + 3 * PATIENCE;
+    while begin(house.encoder_at(is_srt, "Boathouse_7", 1.0)).await.unwrap().end != EncoderEnd::Finished {
+        assert!(tokio::time::Instant::now() < deadline, "it never opens");
+        tokio::time::sleep(Duration::from_secs(3)).await;
+    }
+}
+
 /// The key's own passphrase counts, in the place of the channel's; and what is listed is when it was used last.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_key_has_a_passphrase_of_its_own() {
@@ -314,7 +345,10 @@ async fn keys_come_from_a_list() {
     assert!(said.contains("/guest#") && said.contains("▀"), "{said}");
     let id = house.get(KEYS).as_array().unwrap().last().unwrap()["id"].to_string();
     let said = shell.run(&["key", "change", "finish-line", &id, "--clear", "hours", "--allow-from", "192.0.2.7"]);
-    assert!(said.contains("from 192.0.2.7; over srt; 1 at a time; guest's link until") && !said.contains("Lisbon"), "{said}");
+    assert!(
+        said.contains("from 192.0.2.7; over srt; 1 at a time; guest's link until") && !said.contains("Lisbon"),
+        "{said}"
+    );
     let said = shell.run(&["key", "renew", "finish-line", &id, "--both-until", &until]);
     assert!(said.contains("The key is not shown again."), "{said}");
     shell.run(&["key", "retire", "finish-line", &id, "--show", "goes-on"]);

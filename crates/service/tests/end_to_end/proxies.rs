@@ -84,7 +84,7 @@ async fn callers_are_who_the_proxy_announces() {
     let elsewhere = proxy_before(house.rtmp, b"PROXY TCP4 198.51.100.7 192.0.2.1 56324 1935\r\n".to_vec()).await;
     let refused = house.publish(through(elsewhere)).await;
     assert!(matches!(refused.end, EncoderEnd::Refused { .. }), "{:?}", refused.end);
-    house.wait_until("turned away", |house| latest(house)["address"] == "198.51.100.7:56324").await;
+    house.wait_until("turned away", |house| latest(house)["address"] == "198.51.100.7").await;
     // A proxy that says nothing of the kind is not taken for a caller.
     let silent = proxy_before(house.rtmp, Vec::new()).await;
     assert_ne!(house.publish(through(silent)).await.end, EncoderEnd::Finished);

@@ -22,8 +22,22 @@ async fn a_wrong_key_is_turned_away() {
         .await;
     let listed = house.get("/turned-away")["items"][0].clone();
     assert_eq!((listed["reason"].as_str(), listed["key_prefix"].as_str()), (Some("unknown_key"), Some("abcdefg")));
-    assert!(listed["address"].as_str().unwrap().starts_with("127.0.0.1:"), "{listed}");
-    assert!(!listed["at"].as_str().unwrap().is_empty());
+    assert_eq!(
+        (&listed["address"], &listed["protocol"], &listed["count"]),
+        (&json!("127.0.0.1"), &json!("rtmp"), &json!(1))
+    );
+    assert_eq!(listed["at"], listed["first_at"]);
+    for guess in ["abcdefg-another", "hjkmnpq-guess"] {
+        house.publish(house.encoder(guess, 1.0)).await;
+    }
+    house.wait_until("they are one with it", |house| house.get("/turned-away")["items"][0]["count"] == 3).await;
+    let all = house.get("/turned-away")["items"].clone();
+    assert_eq!(
+        (all.as_array().unwrap().len(), &all[0]["key_prefix"]),
+        (1, &json!("hjkmnpq")),
+        "the last guess is told"
+    );
+    assert_eq!(all[0]["encoder"], listed["encoder"]);
     assert_eq!(house.live()["state"], "off air");
 }
 
@@ -197,7 +211,7 @@ async fn user_name_and_password_open_the_door() {
     options.server = format!("rtmp://{}/door", house.rtmp);
     let EncoderEnd::Refused { description, .. } = house.publish(options).await.end else { panic!("let in") };
     assert!(description.contains("need auth"), "{description}");
-    house.wait_until("two are listed", |house| house.get("/turned-away")["items"].as_array().unwrap().len() == 2).await;
+    house.wait_until("two are listed", |house| house.get("/turned-away")["items"][0]["count"] == 2).await;
     assert_eq!(house.get("/turned-away")["items"][0]["reason"], "wrong_password");
     assert!(!ground.log().contains(&field("key")) && !ground.log().contains("response="));
 }

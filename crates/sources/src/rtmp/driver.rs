@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use tokio::time::{sleep, sleep_until};
-use waverant_house::{Deciding, House, Presented, Tuner, Verdict, Wish};
+use waverant_house::{Deciding, DoorCaller, House, Presented, Tuner, Verdict, Wish};
 use waverant_relay::{Admission, KeyRight, Protocol, TurnAway, TurnAwayReason, Way};
 use waverant_rtmp::{
     ChunkError, CredentialsAnswer, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest,
@@ -260,7 +260,7 @@ impl Driver {
             let is_prefix = answer.user.len() == 7 && answer.user.bytes().all(|byte| byte.is_ascii_alphanumeric());
             let key_prefix = is_prefix.then(|| answer.user.clone());
             let away = TurnAway { key_prefix, ..TurnAway::of_stranger(TurnAwayReason::WrongPassword) };
-            self.house.note_turned_away(self.peer, &away, None);
+            self.house.note_turned_away(&self.caller(""), &away, None);
             self.connection.refuse_credentials()
         });
     }
@@ -270,7 +270,7 @@ impl Driver {
         self.was_answered = true;
         // Asked for first: who finds no place is not to begin a session.
         if let Err(why) = self.place.let_in() {
-            return log_misuse(self.refuse(request.stream, &TurnAway::of_stranger(reason_of(why))));
+            return log_misuse(self.refuse(&request, &TurnAway::of_stranger(reason_of(why))));
         }
         let presented = Presented {
             peer: self.peer,
@@ -295,9 +295,8 @@ impl Driver {
     }
 
     fn answer(&mut self, request: &StreamRequest, right: KeyRight, decided: Result<Admission, TurnAway>) {
-        let stream = request.stream;
         log_misuse(match (decided, right) {
-            (Err(away), _) => self.refuse(stream, &away),
+            (Err(away), _) => self.refuse(request, &away),
             (Ok(admission), KeyRight::Publish) => self.let_in(request, admission),
             (Ok(admission), KeyRight::View) => self.show_to(request, &admission),
         });
@@ -311,7 +310,7 @@ impl Driver {
                 self.seats.insert(stream, seat);
                 self.connection.accept_publish(Instant::now(), stream)
             }
-            Err(away) => self.refuse(stream, &away),
+            Err(away) => self.refuse(request, &away),
         }
     }
 
@@ -332,9 +331,13 @@ impl Driver {
         accepted
     }
 
-    fn refuse(&mut self, stream: u32, away: &TurnAway) -> Result<(), Error> {
-        self.house.note_turned_away(self.peer, away, None);
-        self.connection.refuse(stream, &Refusal { description: away.reason.to_string() })
+    fn refuse(&mut self, request: &StreamRequest, away: &TurnAway) -> Result<(), Error> {
+        self.house.note_turned_away(&self.caller(&request.connect.flash_version), away, None);
+        self.connection.refuse(request.stream, &Refusal { description: away.reason.to_string() })
+    }
+
+    fn caller<'a>(&self, encoder: &'a str) -> DoorCaller<'a> {
+        DoorCaller { peer: self.peer, protocol: Some(self.protocol), encoder }
     }
 
     /// Ends a publisher from our side. When the service stops, one that knows how is asked to
@@ -370,7 +373,7 @@ impl Driver {
                     Error::Timeout(_) => TurnAwayReason::TooSlow,
                     _ => TurnAwayReason::NotUnderstood,
                 };
-                self.house.note_turned_away(peer, &TurnAway::of_stranger(reason), Some(error.to_string()));
+                self.house.note_turned_away(&self.caller(""), &TurnAway::of_stranger(reason), Some(error.to_string()));
             }
             End::Fault(error) => {
                 self.house.counts().count(fault_code(error));

@@ -15,7 +15,7 @@ use waverant_relay::{LobbyLimits, NoPlace, Protocol, Standing, TurnAway, TurnAwa
 use waverant_rtmp::{Limits, ServerConfig};
 
 use driver::Driver;
-use waverant_house::House;
+use waverant_house::{DoorCaller, House};
 use waverant_net::{
     Announcers, Caller, Place, Places, ServerTls, UNACKNOWLEDGED_LIMIT, Wire, caller_of, give_up_after,
 };
@@ -126,7 +126,7 @@ impl RtmpDoor {
                 // Dropping it closes the socket.
                 () = displaced.cancelled() => {
                     let away = TurnAway::of_stranger(TurnAwayReason::MadeRoom);
-                    house.note_turned_away(peer, &away, None);
+                    house.note_turned_away(&stranger(peer, Some(protocol)), &away, None);
                 }
                 () = carried => {}
             }
@@ -135,8 +135,13 @@ impl RtmpDoor {
 
     fn turn_away(&self, peer: SocketAddr, reason: TurnAwayReason, detail: Option<String>) {
         let away = TurnAway::of_stranger(reason);
-        self.house.note_turned_away(peer, &away, detail);
+        self.house.note_turned_away(&stranger(peer, None), &away, detail);
     }
+}
+
+/// Somebody who has not said what it is.
+fn stranger(peer: SocketAddr, protocol: Option<Protocol>) -> DoorCaller<'static> {
+    DoorCaller { peer, protocol, encoder: "" }
 }
 
 fn reason_of(why: NoPlace) -> TurnAwayReason {
@@ -158,7 +163,7 @@ async fn carry(
         Ok(wire) => Driver::new(wire, (peer, protocol), (house.clone(), place), config).run().await,
         Err((reason, detail)) => {
             let away = TurnAway::of_stranger(reason);
-            house.note_turned_away(peer, &away, Some(detail));
+            house.note_turned_away(&stranger(peer, Some(protocol)), &away, Some(detail));
         }
     }
 }

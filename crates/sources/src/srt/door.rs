@@ -2,7 +2,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
-use waverant_house::{House, Presented, Tuner, Verdict, Wish, turn_away};
+use waverant_house::{DoorCaller, House, Presented, Tuner, Verdict, Wish, turn_away};
 use waverant_net::caller_of;
 use waverant_relay::{
     Admission, AudioChoice, AudioPickError, KeyRight, Protocol, Standing, TurnAway, TurnAwayReason, Way,
@@ -66,8 +66,7 @@ impl Door {
         let Caller { admission, right, audio, is_one_show } = self.recognise(request)?;
         let place = self.per_address.take(caller_of(from.ip()));
         let place = place.ok_or_else(|| refused(TurnAway::of_stranger(TurnAwayReason::TooManyFromAddress)))?;
-        let (major, minor, patch) = request.version();
-        let program = format!("SRT {major}.{minor}.{patch}");
+        let program = program_of(request);
         if right == KeyRight::View {
             let seat = self.house.seat_by_key((from, &program), &admission, Way::Srt);
             let seat = seat.map_err(|reason| refused(turn_away(&admission, reason)))?;
@@ -80,10 +79,16 @@ impl Door {
         Ok(Guest::publisher(seat, place))
     }
 
+    fn note_turned_away(&self, request: &Request, away: &TurnAway, detail: Option<String>) {
+        let encoder = &program_of(request);
+        let caller = DoorCaller { peer: request.from(), protocol: Some(Protocol::Srt), encoder };
+        self.house.note_turned_away(&caller, away, detail);
+    }
+
     fn note(&self, request: &Request, (away, reason): Refused) -> RejectReason {
         let detail = (reason == RejectReason::GROUP)
             .then(|| "The encoder asks for a group of connections. Switch bonding off in it.".to_owned());
-        self.house.note_turned_away(request.from(), &away, detail);
+        self.note_turned_away(request, &away, detail);
         reason
     }
 }
@@ -122,10 +127,11 @@ impl Doorkeeper for Door {
             Verdict::Now(Ok(_)) => Decision::Now(Ok(())),
             Verdict::Now(Err(away)) => Decision::Now(Err(self.note(request, refused(away)))),
             Verdict::Later(deciding) => {
-                let (house, from) = (self.house.clone(), request.from());
+                let (house, peer, program) = (self.house.clone(), request.from(), program_of(request));
                 Decision::Later(Box::pin(async move {
                     deciding.await.map(|_| ()).map_err(|away| {
-                        house.note_turned_away(from, &away, None);
+                        let caller = DoorCaller { peer, protocol: Some(Protocol::Srt), encoder: &program };
+                        house.note_turned_away(&caller, &away, None);
                         reject_reason(away.reason)
                     })
                 }))
@@ -150,13 +156,14 @@ impl Doorkeeper for Door {
             Ok(caller) => turn_away(&caller.admission, why),
             Err(_) => TurnAway::of_stranger(why),
         };
-        self.house.note_turned_away(request.from(), &away, None);
+        self.note_turned_away(request, &away, None);
     }
 
     fn turned_away(&mut self, turned: Turned) {
         let detail = turned.detail.unwrap_or_else(|| turned.reason.to_string());
         let away = TurnAway::of_stranger(TurnAwayReason::NotUnderstood);
-        self.house.note_turned_away(turned.from, &away, Some(format!("SRT: {detail}")));
+        let caller = DoorCaller { peer: turned.from, protocol: Some(Protocol::Srt), encoder: "" };
+        self.house.note_turned_away(&caller, &away, Some(format!("SRT: {detail}")));
     }
 
     fn message(&mut self, guest: &mut Guest, message: Message<'_>) {
@@ -175,6 +182,12 @@ impl Doorkeeper for Door {
         self.guests -= 1;
         guest.close(reason);
     }
+}
+
+/// All that a caller over SRT says of itself.
+fn program_of(request: &Request) -> String {
+    let (major, minor, patch) = request.version();
+    format!("SRT {major}.{minor}.{patch}")
 }
 
 /// Who calls, what it may do, and the sound that it wants.

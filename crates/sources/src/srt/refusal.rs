@@ -17,9 +17,10 @@ pub(super) fn reject_reason(reason: TurnAwayReason) -> RejectReason {
         TurnAwayReason::ViewKey | TurnAwayReason::PublishKey => RejectReason::BAD_MODE,
         TurnAwayReason::ChannelBusy | TurnAwayReason::KeyInUse => RejectReason::CONFLICT,
         TurnAwayReason::Stopping | TurnAwayReason::Undecided => RejectReason::UNAVAILABLE,
-        TurnAwayReason::TooManyFromAddress | TurnAwayReason::TooManyConnections | TurnAwayReason::NoSeat(_) => {
-            RejectReason::OVERLOAD
-        }
+        TurnAwayReason::TooManyFromAddress
+        | TurnAwayReason::TooManyConnections
+        | TurnAwayReason::TooManyTries
+        | TurnAwayReason::NoSeat(_) => RejectReason::OVERLOAD,
         TurnAwayReason::WrongPassphrase => RejectReason::BAD_SECRET,
         TurnAwayReason::PassphraseDiffers => RejectReason::UNSECURE,
         _ => RejectReason::ROGUE,

@@ -36,6 +36,7 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (24, "second_factors", include_str!("../../migrations/0024_second_factors.sql")),
     (25, "passkeys", include_str!("../../migrations/0025_passkeys.sql")),
     (26, "keys_by_rule", include_str!("../../migrations/0026_keys_by_rule.sql")),
+    (27, "turned_away_alike", include_str!("../../migrations/0027_turned_away_alike.sql")),
 ];
 
 /// Where SQLx keeps which of them were made.

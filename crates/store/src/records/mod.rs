@@ -40,7 +40,7 @@ pub use second_factors::SecondFactor;
 pub use sessions::{SessionFilter, SessionRecord, Unfinished};
 pub use takes::{StoredTake, TakeCard, TakeChange, TakeFilter};
 pub use tokens::{CONSOLE, NewToken, TokenHolder, TokenRecord, TokenUse};
-pub use turned_away::{TurnedAway, TurnedAwayRecord};
+pub use turned_away::TurnedAway;
 pub use users::User;
 pub use viewer_minutes::ViewerMinute;
 pub use viewing_links::NewViewingLink;

@@ -1,86 +1,115 @@
-use sqlx::Row;
+use sqlx::mysql::MySqlRow;
+use sqlx::{QueryBuilder, Row};
 use time::OffsetDateTime;
+use waverant_relay::AwayGroup;
 
 use super::{fitted, time_in, to_column};
 use crate::{Store, StoreError};
 
-/// Attempts that are kept; the list is for looking at what just went wrong, not an archive.
-const KEPT: u64 = 1000;
+/// Groups that are kept of callers with keys that are known, and of others; the list is for looking at what just went
+/// wrong, not an archive.
+const KEPT: u32 = 1000;
 
-/// A publisher who was not let in.
+/// Those who were turned away alike, as they are kept.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TurnedAway {
-    /// When.
+    /// The group's number.
+    pub id: u64,
+    /// The first of them.
+    pub first_at: OffsetDateTime,
+    /// The last of them.
     pub at: OffsetDateTime,
-    /// From where.
+    /// How many there were.
+    pub count: u64,
+    /// From where; empty if from many addresses.
     pub address: String,
     /// The reason's stable word.
     pub reason: String,
     /// The reason in words.
     pub detail: String,
-    /// The public part of the key that was presented.
+    /// By what they came.
+    pub protocol: String,
+    /// What they call themselves.
+    pub encoder: String,
+    /// The public part of the key that was presented last.
     pub key_prefix: Option<String>,
     /// The channel, if the key was one of its keys.
     pub channel_name: Option<String>,
 }
 
-/// A kept attempt.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct TurnedAwayRecord {
-    /// Its number.
-    pub id: u64,
-    /// What happened.
-    pub attempt: TurnedAway,
+fn group_from(row: &MySqlRow) -> Result<TurnedAway, StoreError> {
+    Ok(TurnedAway {
+        id: row.try_get("id")?,
+        first_at: time_in(row, "first_at")?,
+        at: time_in(row, "at")?,
+        count: row.try_get("attempt_count")?,
+        address: row.try_get("address")?,
+        reason: row.try_get("reason")?,
+        detail: row.try_get("detail")?,
+        protocol: row.try_get("protocol")?,
+        encoder: row.try_get("encoder")?,
+        key_prefix: row.try_get("key_prefix")?,
+        channel_name: row.try_get("channel_name")?,
+    })
 }
 
 impl Store {
-    /// Writes an attempt, and forgets the oldest beyond a thousand.
+    /// Writes groups as they are now, and forgets those whose last was before a thousand others of their kind: strangers
+    /// never push out who had a key.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn write_turned_away(&self, attempt: &TurnedAway) -> Result<(), StoreError> {
-        let added = sqlx::query(
-            "INSERT INTO turned_away (at, address, reason, detail, key_prefix, channel_name) VALUES (?, ?, ?, ?, ?, ?)",
-        )
-        .bind(to_column(attempt.at))
-        .bind(fitted(&attempt.address, 64))
-        .bind(&attempt.reason)
-        .bind(fitted(&attempt.detail, 255))
-        .bind(&attempt.key_prefix)
-        .bind(&attempt.channel_name)
-        .execute(&self.pool)
-        .await?;
-        sqlx::query("DELETE FROM turned_away WHERE id <= ?")
-            .bind(added.last_insert_id().saturating_sub(KEPT))
-            .execute(&self.pool)
-            .await?;
+    pub async fn write_turned_away(&self, groups: &[AwayGroup]) -> Result<(), StoreError> {
+        if groups.is_empty() {
+            return Ok(());
+        }
+        let mut query = QueryBuilder::new(
+            "INSERT INTO turned_away (id, first_at, at, attempt_count, address, reason, detail, protocol, encoder, \
+             key_prefix, channel_name) ",
+        );
+        query.push_values(groups, |mut row, group| {
+            let last = &group.last;
+            row.push_bind(group.id)
+                .push_bind(to_column(group.first_at))
+                .push_bind(to_column(last.at))
+                .push_bind(group.count)
+                .push_bind(last.address.map(|address| address.to_string()).unwrap_or_default())
+                .push_bind(fitted(&last.reason, 32))
+                .push_bind(fitted(&last.detail, 255))
+                .push_bind(fitted(&last.protocol, 8))
+                .push_bind(fitted(&last.encoder, 96))
+                .push_bind(last.key_prefix.as_ref().map(|prefix| fitted(prefix, 16)))
+                .push_bind(last.channel_name.as_ref().map(|name| fitted(name, 48)));
+        });
+        query.push(
+            " ON DUPLICATE KEY UPDATE at = VALUES(at), attempt_count = VALUES(attempt_count), \
+             detail = VALUES(detail), key_prefix = VALUES(key_prefix)",
+        );
+        query.build().execute(&self.pool).await?;
+        for of_kind in ["channel_name IS NULL", "channel_name IS NOT NULL"] {
+            let forget = format!(
+                "DELETE FROM turned_away WHERE {of_kind} AND at < (SELECT at FROM (SELECT at FROM turned_away \
+                 WHERE {of_kind} ORDER BY at DESC LIMIT 1 OFFSET {KEPT}) AS oldest)"
+            );
+            sqlx::query(sqlx::AssertSqlSafe(forget)).execute(&self.pool).await?;
+        }
         Ok(())
     }
 
-    /// Attempts, the newest first.
+    /// Groups, those first of whom somebody came last; behind the one with the number `before`, if there is one.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn turned_away(&self, before: Option<u64>, limit: u32) -> Result<Vec<TurnedAwayRecord>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM turned_away WHERE ? IS NULL OR id < ? ORDER BY id DESC LIMIT ?")
-            .bind(before)
-            .bind(before)
-            .bind(limit)
-            .fetch_all(&self.pool)
-            .await?;
-        let from_row = |row: &sqlx::mysql::MySqlRow| {
-            Ok(TurnedAwayRecord {
-                id: row.try_get("id")?,
-                attempt: TurnedAway {
-                    at: time_in(row, "at")?,
-                    address: row.try_get("address")?,
-                    reason: row.try_get("reason")?,
-                    detail: row.try_get("detail")?,
-                    key_prefix: row.try_get("key_prefix")?,
-                    channel_name: row.try_get("channel_name")?,
-                },
-            })
-        };
-        rows.iter().map(from_row).collect()
+    pub async fn turned_away(&self, before: Option<u64>, limit: u32) -> Result<Vec<TurnedAway>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT * FROM turned_away WHERE ? IS NULL OR (at, id) < (SELECT at, id FROM turned_away WHERE id = ?) \
+             ORDER BY at DESC, id DESC LIMIT ?",
+        )
+        .bind(before)
+        .bind(before)
+        .bind(limit)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter().map(group_from).collect()
     }
 }

@@ -1,0 +1,57 @@
+//! Who was turned away, on its way into the database. It is bounded in memory, and so needs no queue: while the database
+//! is away it is counted on.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use parking_lot::Mutex;
+use time::OffsetDateTime;
+use tokio::time::{interval, timeout};
+use waverant_relay::{AwayAttempt, AwayBook};
+use waverant_store::{Store, StoreError};
+
+use crate::House;
+
+/// How often what is new is written.
+const INTERVAL: Duration = Duration::from_secs(1);
+
+/// How long the database may take for it.
+const PATIENCE: Duration = Duration::from_secs(4);
+
+/// How long a stop waits for the last of it.
+const LAST_PATIENCE: Duration = Duration::from_secs(1);
+
+/// The book of who was turned away.
+#[derive(Debug, Default)]
+pub(crate) struct TurnedAwayBook(Mutex<AwayBook>);
+
+impl TurnedAwayBook {
+    pub(crate) fn note(&self, attempt: AwayAttempt) {
+        self.0.lock().note(attempt);
+    }
+
+    async fn write(&self, store: &Store, patience: Duration) {
+        let news = self.0.lock().take_news();
+        let written = timeout(patience, store.write_turned_away(&news)).await.unwrap_or(Err(StoreError::Slow));
+        if let Err(error) = written {
+            tracing::debug!(%error, "who was turned away is written down later");
+            self.0.lock().put_back(&news);
+        }
+        self.0.lock().sweep(OffsetDateTime::now_utc());
+    }
+}
+
+impl House {
+    /// Writes down who was turned away until the service stops.
+    pub(crate) async fn write_turned_away(self: Arc<Self>) {
+        let mut ticks = interval(INTERVAL);
+        ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        loop {
+            tokio::select! {
+                _ = ticks.tick() => self.turned_away.write(&self.store, PATIENCE).await,
+                () = self.stopping().cancelled() => break,
+            }
+        }
+        self.turned_away.write(&self.store, LAST_PATIENCE).await;
+    }
+}
