@@ -261,7 +261,9 @@ impl House {
         let directory = self.directory();
         let channel = away.channel_id.and_then(|id| directory.channel(id));
         let detail = printable(&detail.unwrap_or_else(|| away.reason.to_string()), MAX_DETAIL).into_owned();
-        self.log_turned_away(peer, away, &detail);
+        // It counts as well: who comes again and again is known by it.
+        let notice = self.callers.note(caller_of(peer.ip()), Instant::now());
+        log_turned_away(peer, away, &detail, notice);
         self.turned_away.note(AwayAttempt {
             at: OffsetDateTime::now_utc(),
             address: Some(caller_of(peer.ip())),
@@ -273,17 +275,17 @@ impl House {
             channel_name: channel.map(|channel| channel.name.to_string()),
         });
     }
+}
 
-    /// Who calls again and again fills no log.
-    fn log_turned_away(&self, peer: SocketAddr, away: &TurnAway, detail: &str) {
-        let more = match self.callers.note(caller_of(peer.ip()), Instant::now()) {
-            Notice::Count => return,
-            Notice::Record => "",
-            Notice::RecordLast => " (more from this address, or of all, are only counted for some seconds)",
-        };
-        let (reason, key_prefix) = (away.reason.code(), away.key_prefix.as_deref());
-        tracing::warn!(%peer, reason, detail = format!("{detail}{more}"), key_prefix, "turned away");
-    }
+/// Who calls again and again fills no log.
+fn log_turned_away(peer: SocketAddr, away: &TurnAway, detail: &str, notice: Notice) {
+    let more = match notice {
+        Notice::Count => return,
+        Notice::Record => "",
+        Notice::RecordLast => " (more from this address, or of all, are only counted for some seconds)",
+    };
+    let (reason, key_prefix) = (away.reason.code(), away.key_prefix.as_deref());
+    tracing::warn!(%peer, reason, detail = format!("{detail}{more}"), key_prefix, "turned away");
 }
 
 /// Somebody whose key is known and who is not let in.

@@ -54,7 +54,7 @@ export function TurnedAwayPage() {
                     <span className={item.address ? "font-mono text-sm" : ""}>{item.address ?? "many addresses"}</span>
                     <p className="text-xs text-base-content/65">{[item.protocol?.toUpperCase(), item.encoder].filter(Boolean).join(" · ")}</p>
                   </td>
-                  <td>{item.channel ?? "–"}</td>
+                  <td className="whitespace-nowrap">{item.channel ?? "–"}</td>
                   <td className="whitespace-nowrap font-mono text-sm">{item.key_prefix ? `${item.key_prefix}-…` : "–"}</td>
                   <td className="max-w-md">{item.detail}</td>
                 </tr>
