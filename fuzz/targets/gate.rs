@@ -11,9 +11,10 @@ const OWN: &str = "Boathouse_2019";
 
 /// Stands for the keyed hash.
 fn digest(text: &str) -> [u8; 32] {
-    let mut digest = [0; 32];
+    let mut digest = [0_u8; 32];
     for (at, byte) in text.bytes().enumerate() {
-        digest[at % 32] = digest[at % 32].wrapping_mul(31).wrapping_add(byte).wrapping_add(1);
+        let place: &mut u8 = &mut digest[at % 32];
+        *place = place.wrapping_mul(31).wrapping_add(byte).wrapping_add(1);
     }
     digest
 }
