@@ -84,7 +84,7 @@ pub struct House {
     counts: Counts,
     pub(crate) callers: Callers,
     pub(crate) key_watch: KeyWatch,
-    pub(crate) turned_away: TurnedAwayBook,
+    pub(crate) turned_away: Arc<TurnedAwayBook>,
     pub(crate) acquaintances: Acquaintances,
     pub(crate) audience: Audience,
     pub(crate) slot_sites: Vec<Site>,
@@ -152,7 +152,7 @@ impl House {
             counts: Counts::default(),
             callers: Callers::default(),
             key_watch: KeyWatch::default(),
-            turned_away: TurnedAwayBook::default(),
+            turned_away: Arc::default(),
             audience: Audience::new(setup.audience),
             slot_sites: setup.slot_sites,
             viewing_site: setup.viewing_site,
@@ -175,7 +175,8 @@ impl House {
         self.tasks().spawn(waverant_library::keep(self.library.clone(), rules));
         self.tasks().spawn(self.clone().follow_changes());
         self.tasks().spawn(self.clone().look_after());
-        self.tasks().spawn(self.clone().write_turned_away());
+        let book = self.turned_away.clone();
+        self.tasks().spawn(book.keep(self.store.clone(), self.stopping().clone()));
         self.tasks().spawn(self.clone().keep_viewer_minutes());
         self.tasks().spawn(self.clone().judge_itself(database_pid));
         self.tasks().spawn(self.clone().keep_timelines());

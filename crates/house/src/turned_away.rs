@@ -6,11 +6,10 @@ use std::time::Duration;
 
 use parking_lot::Mutex;
 use time::OffsetDateTime;
-use tokio::time::{interval, timeout};
+use tokio::time::{MissedTickBehavior, interval, timeout};
+use tokio_util::sync::CancellationToken;
 use waverant_relay::{AwayAttempt, AwayBook};
 use waverant_store::{Store, StoreError};
-
-use crate::House;
 
 /// How often what is new is written.
 const INTERVAL: Duration = Duration::from_secs(1);
@@ -39,19 +38,17 @@ impl TurnedAwayBook {
         }
         self.0.lock().sweep(OffsetDateTime::now_utc());
     }
-}
 
-impl House {
-    /// Writes down who was turned away until the service stops.
-    pub(crate) async fn write_turned_away(self: Arc<Self>) {
+    /// Writes down what is new until the service stops.
+    pub(crate) async fn keep(self: Arc<Self>, store: Store, stopping: CancellationToken) {
         let mut ticks = interval(INTERVAL);
-        ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
             tokio::select! {
-                _ = ticks.tick() => self.turned_away.write(&self.store, PATIENCE).await,
-                () = self.stopping().cancelled() => break,
+                _ = ticks.tick() => self.write(&store, PATIENCE).await,
+                () = stopping.cancelled() => break,
             }
         }
-        self.turned_away.write(&self.store, LAST_PATIENCE).await;
+        self.write(&store, LAST_PATIENCE).await;
     }
 }
