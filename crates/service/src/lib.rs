@@ -2,6 +2,8 @@
 //! crates below.
 
 mod addresses;
+mod archive;
+mod before_migrations;
 mod by_hand;
 mod check;
 mod doors;

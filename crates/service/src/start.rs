@@ -13,6 +13,7 @@ use waverant_net::TlsError;
 use waverant_relay::Secret;
 use waverant_store::{KeyFileError, Keychain, PrivateServer, PrivateServerError, Store, StoreError, TakeFilter};
 
+use crate::before_migrations::{self, NoBackup};
 use crate::check::{folder_failure, try_folder};
 use crate::machine;
 use crate::settings::Settings;
@@ -64,6 +65,9 @@ pub enum StartError {
     /// The database cannot be used.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// The tables are not brought up to date without a backup.
+    #[error("{0}")]
+    NoBackup(String),
     /// A file cannot be read or written.
     #[error("{}: {source}", path.display())]
     File {
@@ -129,6 +133,7 @@ pub(crate) fn open_database(settings: &Settings) -> Result<(Option<PrivateServer
 /// Opens the records. If a change of the root key was broken off after the database took the new one, that is brought to
 /// its end.
 pub(crate) async fn open_store(url: &str, state_folder: &Path) -> Result<Store, StartError> {
+    before_migrations::back_up(url, state_folder).await?;
     match Store::open(url, Keychain::open(state_folder)?).await {
         Err(StoreError::ForeignKeyFile) => {}
         opened => return Ok(opened?),
@@ -138,6 +143,15 @@ pub(crate) async fn open_store(url: &str, state_folder: &Path) -> Result<Store, 
     Keychain::install_successor(state_folder)?;
     tracing::warn!("another root key was in the making; its file is in its place now");
     Ok(store)
+}
+
+impl From<NoBackup> for StartError {
+    fn from(error: NoBackup) -> Self {
+        match error {
+            NoBackup::Store(error) => Self::Store(error),
+            error => Self::NoBackup(error.to_string()),
+        }
+    }
 }
 
 /// Takes that are looked for to know the recordings folder of a house that had no mark yet.

@@ -1,6 +1,5 @@
 //! What whoever owns the machine does on its console, beside the service or while it is stopped.
 
-mod archive;
 mod backup;
 mod let_in;
 mod rekey;

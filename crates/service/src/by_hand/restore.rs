@@ -5,8 +5,8 @@ use std::path::Path;
 use time::OffsetDateTime;
 use waverant_store::read_records;
 
-use super::archive::{FILES, FOLDERS, RECORDS, SETTINGS, unpack, waiting_room};
 use super::{Records, must_own, wrong_with};
+use crate::archive::{FILES, FOLDERS, RECORDS, SETTINGS, unpack, waiting_room};
 use crate::settings::Settings;
 use crate::start::{StartError, open_database, prepare_machine};
 use crate::state_lock::StateLock;

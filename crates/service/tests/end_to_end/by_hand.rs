@@ -156,3 +156,49 @@ async fn a_backup_of_mid_show_opens_the_house_elsewhere() {
     assert_eq!(house.get("/acts?what=restore")["items"].as_array().unwrap().len(), 1);
     assert!(other.path("state/restored-settings.toml").exists() && !other.path("state/restoring").exists());
 }
+
+/// A version that knows other tables keeps the records as they were before it touches them; and that opens the house.
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_are_brought_up_to_date_behind_a_backup() {
+    let mut ground = Ground::new().await;
+    let mut house = ground.start();
+    house.signal("-TERM");
+    assert_eq!(house.wait_for_exit(), Some(0));
+    drop(house);
+    let backups = ground.path("state/backups");
+    assert!(!backups.exists(), "new tables need none");
+    let old = waverant_store::TestDatabase::create().await.unwrap();
+    let records = "-- records of a waverant house, schema 25\n\
+                   INSERT INTO `house_facts` (`name`, `value`) VALUES ('regatta', 'heat 7');\n-- rows: 1\n";
+    waverant_store::read_records(old.url(), records.as_bytes()).await.unwrap();
+    ground.use_database(old.url().to_owned());
+    // Without room for it nothing is touched.
+    std::fs::write(&backups, "in the way").unwrap();
+    let (code, errors) = ground.run_to_end();
+    assert!(code == Some(2) && errors.contains("make room there"), "{errors}");
+    assert_eq!(waverant_store::outdated_schema(old.url()).await.unwrap().map(|(found, _)| found), Some(25));
+    std::fs::remove_file(&backups).unwrap();
+
+    for _ in 0..2 {
+        let mut house = ground.start();
+        house.signal("-TERM");
+        assert_eq!(house.wait_for_exit(), Some(0));
+    }
+    assert_eq!(waverant_store::outdated_schema(old.url()).await.unwrap(), None);
+    let made: Vec<_> = std::fs::read_dir(&backups).unwrap().map(|entry| entry.unwrap().path()).collect();
+    assert_eq!(made.len(), 1, "one, and none at the next start: {made:?}");
+    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&made[0]).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
+    let archive = made[0].to_str().unwrap();
+    let told_of = Command::new("tar").args(["-xzOf", archive, "records.sql"]).output().unwrap();
+    let records = String::from_utf8(told_of.stdout).unwrap();
+    assert!(
+        records.starts_with("-- records of a waverant house, schema 25\n") && records.contains("72656761747461"),
+        "{records}"
+    );
+
+    let elsewhere = Ground::new().await;
+    let restored = at_the_machine(&elsewhere, &["restore", archive]);
+    assert!(restored.status.success(), "{}", told(&restored));
+    elsewhere.start();
+}

@@ -2,9 +2,11 @@ use std::borrow::Cow;
 use std::error::Error;
 use std::future::ready;
 use std::pin::Pin;
+use std::str::FromStr;
 
 use sqlx::migrate::{Migration, MigrationSource, MigrationType, Migrator};
-use sqlx::{AssertSqlSafe, SqlSafeStr};
+use sqlx::mysql::MySqlConnectOptions;
+use sqlx::{AssertSqlSafe, ConnectOptions, Connection, SqlSafeStr};
 
 use crate::StoreError;
 
@@ -71,6 +73,26 @@ pub(super) async fn migrator() -> Result<Migrator, StoreError> {
 pub(super) async fn migrator_to(newest: i64) -> Result<(Migrator, i64), StoreError> {
     let known = MIGRATIONS.iter().map(|(version, ..)| *version).max().unwrap_or_default();
     Ok((Migrator::new(BuiltIn { newest }).await?, known))
+}
+
+/// The schema of the tables of a database and the newest that is known here, if they are to be brought up to date; none
+/// if there are no tables yet, or they are new.
+///
+/// # Errors
+/// [`StoreError`] if the database does not answer.
+pub async fn outdated_schema(url: &str) -> Result<Option<(i64, i64)>, StoreError> {
+    let mut connection = MySqlConnectOptions::from_str(url)?.connect().await?;
+    let count = "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?";
+    let there: i64 = sqlx::query_scalar(count).bind(MIGRATIONS_TABLE).fetch_one(&mut connection).await?;
+    let found: Option<i64> = if there > 0 {
+        let newest = format!("SELECT MAX(version) FROM {MIGRATIONS_TABLE} WHERE success");
+        sqlx::query_scalar(AssertSqlSafe(newest)).fetch_one(&mut connection).await?
+    } else {
+        None
+    };
+    connection.close().await?;
+    let known = MIGRATIONS.iter().map(|(version, ..)| *version).max().unwrap_or_default();
+    Ok(found.filter(|found| *found < known).map(|found| (found, known)))
 }
 
 #[cfg(test)]

@@ -1,3 +1,7 @@
+//! A house in one file: its records, keys, slates and posters.
+
+mod house;
+
 use std::fs::{self, File};
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::{Component, Path, PathBuf};
@@ -8,29 +12,31 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use time::OffsetDateTime;
 
+pub(crate) use house::HouseToWrite;
+
 /// What is in an archive of this form; another one has another number.
 const FORM: u32 = 1;
 
-pub(super) const ABOUT: &str = "about.json";
-pub(super) const RECORDS: &str = "records.sql";
-pub(super) const SETTINGS: &str = "settings.toml";
+pub(crate) const ABOUT: &str = "about.json";
+pub(crate) const RECORDS: &str = "records.sql";
+pub(crate) const SETTINGS: &str = "settings.toml";
 
 /// Files of the state folder that a house cannot do without, and folders of such.
-pub(super) const FILES: [&str; 3] = ["secrets.key", "unwritten-records.json", "unwritten-figures"];
-pub(super) const FOLDERS: [&str; 3] = ["slates", "posters", "certificate"];
+pub(crate) const FILES: [&str; 3] = ["secrets.key", "unwritten-records.json", "unwritten-figures"];
+pub(crate) const FOLDERS: [&str; 3] = ["slates", "posters", "certificate"];
 
 /// What an archive says of itself.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub(super) struct About {
+pub(crate) struct About {
     form: u32,
     version: String,
     #[serde(with = "time::serde::rfc3339")]
-    pub(super) made_at: OffsetDateTime,
-    pub(super) rows: u64,
+    pub(crate) made_at: OffsetDateTime,
+    pub(crate) rows: u64,
 }
 
 impl About {
-    pub(super) fn now(rows: u64) -> Self {
+    pub(crate) fn now(rows: u64) -> Self {
         let version = env!("CARGO_PKG_VERSION").to_owned();
         Self { form: FORM, version, made_at: OffsetDateTime::now_utc(), rows }
     }
@@ -38,7 +44,7 @@ impl About {
 
 /// Why an archive cannot be written or read.
 #[derive(Debug, Error)]
-pub(super) enum ArchiveError {
+pub(crate) enum ArchiveError {
     #[error(transparent)]
     File(#[from] io::Error),
     #[error("this is no backup of a house: {0}")]
@@ -46,26 +52,26 @@ pub(super) enum ArchiveError {
 }
 
 /// The archive as it is written: a tar file, packed with gzip.
-pub(super) struct Writer(tar::Builder<GzEncoder<File>>);
+pub(crate) struct Writer(tar::Builder<GzEncoder<File>>);
 
 impl Writer {
-    pub(super) fn new(file: File) -> Self {
+    pub(crate) fn new(file: File) -> Self {
         Self(tar::Builder::new(GzEncoder::new(file, flate2::Compression::fast())))
     }
 
-    pub(super) fn add_text(&mut self, name: &str, text: &[u8]) -> io::Result<()> {
+    pub(crate) fn add_text(&mut self, name: &str, text: &[u8]) -> io::Result<()> {
         self.0.append_data(&mut header(text.len() as u64), name, text)
     }
 
     /// What stands in an open file, from its begin.
-    pub(super) fn add_open(&mut self, name: &str, file: &mut File) -> io::Result<()> {
+    pub(crate) fn add_open(&mut self, name: &str, file: &mut File) -> io::Result<()> {
         let size = file.seek(SeekFrom::End(0))?;
         file.rewind()?;
         self.0.append_data(&mut header(size), name, BufReader::new(file).take(size))
     }
 
     /// A file of the state folder, if it is there.
-    pub(super) fn add_file(&mut self, folder: &Path, name: &str) -> io::Result<()> {
+    pub(crate) fn add_file(&mut self, folder: &Path, name: &str) -> io::Result<()> {
         match File::open(folder.join(name)) {
             Ok(mut file) => self.add_open(name, &mut file),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
@@ -74,7 +80,7 @@ impl Writer {
     }
 
     /// The files of a folder in it; one that is removed meanwhile is left out.
-    pub(super) fn add_folder(&mut self, folder: &Path, name: &str) -> io::Result<()> {
+    pub(crate) fn add_folder(&mut self, folder: &Path, name: &str) -> io::Result<()> {
         let entries = match fs::read_dir(folder.join(name)) {
             Ok(entries) => entries,
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
@@ -90,7 +96,7 @@ impl Writer {
         names.iter().try_for_each(|file| self.add_file(folder, &format!("{name}/{file}")))
     }
 
-    pub(super) fn finish(self) -> io::Result<()> {
+    pub(crate) fn finish(self) -> io::Result<()> {
         self.0.into_inner()?.finish()?.sync_all()
     }
 }
@@ -104,7 +110,7 @@ fn header(size: u64) -> tar::Header {
 }
 
 /// Unpacks an archive into an empty folder: what belongs to one, and nothing else.
-pub(super) fn unpack(archive: &Path, folder: &Path) -> Result<About, ArchiveError> {
+pub(crate) fn unpack(archive: &Path, folder: &Path) -> Result<About, ArchiveError> {
     let mut archive = tar::Archive::new(GzDecoder::new(BufReader::new(File::open(archive)?)));
     for entry in archive.entries().map_err(|error| foreign(&error))? {
         let mut entry = entry.map_err(|error| foreign(&error))?;
@@ -154,7 +160,7 @@ fn is_known(name: &Path) -> bool {
 }
 
 /// Where something is unpacked before it takes its place.
-pub(super) fn waiting_room(state_folder: &Path) -> PathBuf {
+pub(crate) fn waiting_room(state_folder: &Path) -> PathBuf {
     state_folder.join("restoring")
 }
 
