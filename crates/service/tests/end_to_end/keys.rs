@@ -269,18 +269,30 @@ async fn a_chosen_key_cannot_be_tried_for_long(#[case] is_srt: bool) {
     let house = ground.start();
     let made = house.make_channel(0);
     make(&house, json!({"label": "van", "key": "Boathouse_7"}));
-    let is_held_off = |told: &str| told.contains("Too many wrong keys") || told.starts_with("1402");
-    let mut tries = 0;
-    let held_off = loop {
-        let told = refusal(house.encoder_at(is_srt, &format!("Boathouse_{}", 100 + tries), 1.0)).await;
-        if is_held_off(&told) {
-            break told;
+    let is_held_off = |told: &String| told.contains("Too many wrong keys") || told.starts_with("1402");
+    let guesses = || async {
+        let guess = |number: u32| house.encoder_at(is_srt, &format!("Boathouse_{}", 100 + number), 1.0);
+        let tasks: Vec<_> = (0..10).map(|number| tokio::spawn(refusal(guess(number)))).collect();
+        let mut told = Vec::new();
+        for task in tasks {
+            told.push(task.await.unwrap());
         }
-        tries += 1;
-        assert!(tries < 60, "{told}");
+        told
     };
-    let right = refusal(house.encoder_at(is_srt, "Boathouse_7", 1.0)).await;
-    assert_eq!(right, held_off, "right or wrong, it is told the same");
+    // It is held off for some seconds, which may be over before a busy machine comes with the right one.
+    let mut rounds = 0;
+    loop {
+        let told = guesses().await.into_iter().find(is_held_off);
+        rounds += 1;
+        assert!(rounds < 40, "it may try for ever");
+        let Some(told) = told else { continue };
+        if let EncoderEnd::Refused { code, description, .. } =
+            begin(house.encoder_at(is_srt, "Boathouse_7", 1.0)).await.unwrap().end
+        {
+            assert_eq!(format!("{code} {description}"), told, "right or wrong, it is told the same");
+            break;
+        }
+    }
     assert_eq!(begin(house.encoder_at(is_srt, &made, 1.0)).await.unwrap().end, EncoderEnd::Finished);
     // The way back is to wait.
     let deadline = tokio::time::Instant::now() + 3 * PATIENCE;
