@@ -2,7 +2,7 @@
 
 use waverant_house::{mode_word, read_sheet, slate_word, takeover_word};
 use waverant_model as model;
-use waverant_relay::{LegAddress, Slate, TakeState};
+use waverant_relay::{AwayGroup, LegAddress, Slate, TakeState};
 use waverant_store as store;
 use waverant_store::CopyState;
 
@@ -117,20 +117,20 @@ pub(crate) fn leg_outcome(from: waverant_relay::LegRecord) -> model::LegOutcome 
     }
 }
 
-pub(crate) fn turned_away(from: store::TurnedAway) -> model::TurnedAway {
-    let said = |text: String| Some(text).filter(|text| !text.is_empty());
+pub(crate) fn turned_away(from: AwayGroup) -> model::TurnedAway {
+    let (last, said) = (from.last, |text: String| Some(text).filter(|text| !text.is_empty()));
     model::TurnedAway {
         id: from.id,
         first_at: from.first_at,
-        at: from.at,
+        at: last.at,
         count: from.count,
-        address: said(from.address),
-        protocol: said(from.protocol),
-        encoder: said(from.encoder),
-        reason: from.reason,
-        detail: from.detail,
-        key_prefix: from.key_prefix,
-        channel: from.channel_name,
+        address: last.address.map(|address| address.to_string()),
+        protocol: said(last.protocol),
+        encoder: said(last.encoder),
+        reason: last.reason,
+        detail: last.detail,
+        key_prefix: last.key_prefix,
+        channel: last.channel_name,
     }
 }
 

@@ -104,11 +104,9 @@ impl House {
         decided.or_else(|away| if self.was_in_show(&away) { gate.decide_back(away, comer, now) } else { Err(away) })
     }
 
-    /// True for an address from which wrong keys come one after the other, whoever else is there; but not where a key is
-    /// made for it.
+    /// True for an address from which wrong keys come one after the other, whoever else is there.
     fn is_guessing(&self, address: IpAddr) -> bool {
         self.callers.standing(caller_of(address), Instant::now()) == Standing::Rough
-            && !self.directory().gate().expects(address)
     }
 
     /// True if the key of somebody who was turned away opened the show that is on.
@@ -132,6 +130,12 @@ impl House {
         }
         let directory = self.directory();
         let rules = directory.channel(admission.channel.id).ok_or_else(|| away(TurnAwayReason::UnknownKey))?;
+        // It may have been judged a while ago.
+        match directory.gate().key(admission.hold.key_id) {
+            None => return Err(away(TurnAwayReason::UnknownKey)),
+            Some(key) if key.retired.is_some() => return Err(away(TurnAwayReason::RetiredKey)),
+            Some(_) => {}
+        }
         self.acquaintances.note(caller_of(peer.ip()), Instant::now());
         let encoder = printable(encoder, MAX_ENCODER).into_owned();
         let publisher = Publisher::new(&admission, peer, encoder.clone());

@@ -46,14 +46,16 @@ pub(crate) async fn back_up(url: &str, state_folder: &Path) -> Result<(), NoBack
     Ok(())
 }
 
+/// What a start left that was killed meanwhile goes as well: it is no whole archive.
 fn forget_oldest(folder: &Path) {
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();
     let is_ours =
         |path: &PathBuf| path.file_name().and_then(|name| name.to_str()).is_some_and(|name| name.starts_with(NAME));
     let mut ours: Vec<PathBuf> = entries.map(|entry| entry.path()).filter(is_ours).collect();
     ours.sort();
+    let cut: Vec<PathBuf> = ours.extract_if(.., |path| path.extension().is_none_or(|end| end != "gz")).collect();
     let beyond = ours.len().saturating_sub(KEPT);
-    for old in &ours[..beyond] {
+    for old in cut.iter().chain(&ours[..beyond]) {
         if let Err(error) = fs::remove_file(old) {
             tracing::warn!(file = %old.display(), %error, "an old backup stays");
         }
@@ -65,16 +67,17 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_newest_stay() {
+    fn the_newest_whole_ones_stay() {
         let folder = tempfile::tempdir().unwrap();
-        for name in
-            ["before-schema-0027-30", "before-schema-0026-10", "before-schema-0027-20", "before-schema-0028-40", "mine"]
-        {
+        let whole = ["0026-10", "0027-20", "0027-30", "0028-40"].map(|name| format!("{NAME}{name}.tar.gz"));
+        let cut = format!("{NAME}0029-50.tar.gz.4711");
+        for name in whole.iter().chain([&cut, &"mine".to_owned()]) {
             fs::write(folder.path().join(name), "").unwrap();
         }
         forget_oldest(folder.path());
         let mut left: Vec<_> = fs::read_dir(folder.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
         left.sort();
-        assert_eq!(left, ["before-schema-0027-20", "before-schema-0027-30", "before-schema-0028-40", "mine"]);
+        let expected: Vec<&str> = whole[1..].iter().map(String::as_str).chain(["mine"]).collect();
+        assert_eq!(left, expected);
     }
 }

@@ -16,10 +16,10 @@ pub use database::{
 pub use error::StoreError;
 pub use records::{
     ActFilter, ActRecord, CONSOLE, Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload,
-    Depot, Destination, DestinationSettings, FigureBlock, GuestLink, KeyPassword, KeyTerms, MACHINE, MadeStreamKey,
-    NewPasskey, NewStreamKey, NewToken, NewViewingLink, Passkey, Person, RecordingSettings, SecondFactor, Sending,
-    SessionFilter, SessionRecord, SrtTerms, StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder,
-    TokenRecord, TokenUse, TurnedAway, Unfinished, User, ViewerMinute,
+    Depot, Destination, DestinationSettings, FigureBlock, GuestLink, KeyPassword, KeyRenewal, KeyTerms, MACHINE,
+    MadeStreamKey, NewPasskey, NewStreamKey, NewToken, NewViewingLink, Passkey, Person, RecordingSettings,
+    SecondFactor, Sending, SessionFilter, SessionRecord, SrtTerms, StoredTake, StreamKey, TakeCard, TakeChange,
+    TakeFilter, TokenHolder, TokenRecord, TokenUse, Unfinished, User, ViewerMinute,
 };
 pub use secrets::{KeyFileError, Keychain, Turn, new_one_time_code, new_passphrase, new_salt};
 #[cfg(feature = "testing")]

@@ -5,8 +5,8 @@ use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_relay::{KeyRight, KeyRules, KeyUse, OpenHours, Protocol, Secret, WhenOver};
 use waverant_store::{
-    ChannelSettings, KeyPassword, KeyTerms, MadeStreamKey, NewStreamKey, RecordingSettings, SrtTerms, Store,
-    StoreError, StreamKey, TestDatabase,
+    ChannelSettings, KeyPassword, KeyRenewal, KeyTerms, MadeStreamKey, NewStreamKey, RecordingSettings, SrtTerms,
+    Store, StoreError, StreamKey, TestDatabase,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-05-17 12:00 UTC);
@@ -112,19 +112,24 @@ async fn a_renewed_key_and_its_successor_open_together_for_a_while() {
     let guest = NewStreamKey { guest_until: Some(NOW + Duration::DAY), ..new_key(full_terms()) };
     let old = add(&store, channel, guest).await;
     let both_until = NOW + Duration::hours(2);
-    let first = store.renew_key((channel, old.key.id), both_until, None, NOW, &password).await.unwrap();
+    let renew = async |id, both_until| {
+        let renewal = KeyRenewal { both_until, guest_until: None, now: NOW };
+        let check = |present: &StreamKey| if present.retired.is_some() { Err(StoreError::Busy) } else { Ok(()) };
+        store.renew_key((channel, id), renewal, &password, check).await
+    };
+    let first = renew(old.key.id, both_until).await.unwrap();
     assert_eq!((&first.key.terms, first.key.family), (&full_terms(), old.key.id));
     assert!(first.secret != old.secret && first.key.guest.is_none());
     let kept = all(&store, channel).await.remove(0);
     assert_eq!(kept.terms.rules.expires_at, Some(both_until));
     assert!(kept.terms.rules.when_over == WhenOver::ShowGoesOn && kept.guest.is_none());
-    let second = store.renew_key((channel, first.key.id), NOW + Duration::days(9), None, NOW, &password).await.unwrap();
+    let second = renew(first.key.id, NOW + Duration::days(9)).await.unwrap();
     assert_eq!(second.key.family, old.key.id, "the first of all");
     let kept = all(&store, channel).await.remove(1);
     assert_eq!(kept.terms.rules.expires_at, Some(NOW + Duration::DAY), "nothing is made longer by it");
     store.retire_key(channel, old.key.id, WhenOver::ShowEnds, NOW).await.unwrap();
-    let again = store.renew_key((channel, old.key.id), both_until, None, NOW, &password).await;
-    assert!(matches!(again, Err(StoreError::NotFound { .. })), "what is retired stays so");
+    assert!(matches!(renew(old.key.id, both_until).await, Err(StoreError::Busy)), "it is looked at first");
+    assert_eq!(all(&store, channel).await.len(), 3, "and nothing is made then");
 }
 
 #[tokio::test]

@@ -586,10 +586,8 @@ async fn turned_away_publishers_are_listed_newest_first() {
     store.write_turned_away(&[group(1, 1, 1, Some("finish-line")), group(2, 2, 7, None)]).await.unwrap();
     store.write_turned_away(&[group(1, 3, 4, Some("finish-line"))]).await.unwrap();
     let listed = store.turned_away(None, 10).await.unwrap();
-    let told: Vec<(u64, u64, &str)> = listed.iter().map(|row| (row.id, row.count, row.detail.as_str())).collect();
-    assert_eq!(told, [(1, 4, "words 4"), (2, 7, "words 7")], "who came last is first");
-    assert_eq!((listed[0].first_at, listed[0].at), (NOW, NOW + Duration::seconds(3)));
-    assert_eq!((listed[0].address.as_str(), listed[1].address.as_str()), ("192.0.2.7", ""));
+    let expected = [group(1, 3, 4, Some("finish-line")), group(2, 2, 7, None)];
+    assert_eq!(listed, expected, "who came last is first");
     assert_eq!(store.turned_away(Some(1), 10).await.unwrap().len(), 1);
     let strangers: Vec<AwayGroup> = (0..1500).map(|number| group(100 + number, 100, 1, None)).collect();
     let later: Vec<AwayGroup> = (0..1001).map(|number| group(5000 + number, 101, 1, None)).collect();
@@ -598,7 +596,7 @@ async fn turned_away_publishers_are_listed_newest_first() {
     }
     let listed = store.turned_away(None, 5000).await.unwrap();
     assert_eq!(listed.len(), 1002, "a thousand strangers and one, and who had a key");
-    assert_eq!(listed.last().unwrap().channel_name.as_deref(), Some("finish-line"));
+    assert_eq!(listed.last().unwrap().last.channel_name.as_deref(), Some("finish-line"));
 }
 
 #[tokio::test]

@@ -33,6 +33,9 @@ pub use turned_away::{KeyFault, TurnAway, TurnAwayReason};
 /// Length of the public part of a stream key.
 const PREFIX_LENGTH: usize = 7;
 
+/// Length of the secret part of one that was made here.
+const SECRET_LENGTH: usize = 26;
+
 /// A keyed hash of a stream key.
 pub type KeyDigest = [u8; 32];
 
@@ -240,10 +243,13 @@ impl Gate {
         let own = self.own.get(&digest).filter(|_| !attempt.is_guessing && !self.is_public(presented));
         let mut candidates = candidates.iter().chain(own).filter_map(|id| self.keys.get(id));
         let key = candidates.find(|key| equal_in_constant_time(&key.digest, &digest));
-        let unknown = || match prefix {
+        // Where keys are chosen, what only looks like the public part of one may be half of one.
+        let is_public = |prefix: &&str| self.own.is_empty() || presented.len() == prefix.len() + 1 + SECRET_LENGTH;
+        let unknown = || match prefix.filter(is_public) {
             Some(prefix) => {
                 TurnAway { key_prefix: Some(prefix.to_owned()), ..TurnAway::of_stranger(TurnAwayReason::UnknownKey) }
             }
+            None if prefix.is_some() => TurnAway::of_stranger(TurnAwayReason::UnknownKey),
             None => TurnAway::of_stranger(TurnAwayReason::Malformed),
         };
         let key = key.ok_or_else(unknown)?;
@@ -522,6 +528,22 @@ mod tests {
         );
         assert_eq!(watch("abcdefg-right").map_err(|away| away.reason), Err(TurnAwayReason::PublishKey));
     }
+    #[test]
+    fn half_of_a_chosen_key_is_told_to_nobody() {
+        let now = datetime!(2026-05-01 12:00 UTC);
+        let told = |gate: &Gate, name| {
+            let away = gate.decide(&Attempt { name, ..attempt() }, now, digest).unwrap_err();
+            (away.reason, away.key_prefix)
+        };
+        let mut gate = Gate::new([GateChannel { id: 1, name: "finish-line".into() }], []);
+        let mistyped = "harbour-2018";
+        assert_eq!(told(&gate, mistyped), (TurnAwayReason::UnknownKey, Some("harbour".to_owned())));
+        gate.set_key(GateKey { is_own: true, prefix: "qrstuvw".into(), ..key(10, "harbour-2019", None) });
+        assert_eq!(told(&gate, mistyped), (TurnAwayReason::UnknownKey, None));
+        let made = "hjkmnpq-23456789abcdefghjkmnpqrstu";
+        assert_eq!(told(&gate, made), (TurnAwayReason::UnknownKey, Some("hjkmnpq".to_owned())));
+    }
+
     fn ruled(rules: KeyRules) -> Gate {
         let key = GateKey { rules, ..key(10, "abcdefg-right", None) };
         Gate::new([GateChannel { id: 1, name: "finish-line".into() }], [key])

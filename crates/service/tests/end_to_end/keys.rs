@@ -145,6 +145,9 @@ async fn a_renewed_key_takes_the_place_of_the_old_one_in_mid_show() {
     let session = house.ended_session(1).await;
     assert_eq!(session["session"]["end_reason"], "the encoder stopped");
     assert!(refusal(house.encoder(&old, 1.0)).await.contains("has expired"), "there is no show that it was in");
+    let form = json!({"both_until": in_seconds(60)});
+    let (status, problem) = house.try_call("POST", &format!("{KEYS}/{old_id}/renewal"), Some(form));
+    assert!(status == 409 && problem["detail"].as_str().unwrap().contains("time is over"), "{problem}");
 }
 
 /// An encoder whose line breaks after the end of its key comes back into the show that is to go on.

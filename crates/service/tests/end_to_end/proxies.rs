@@ -63,7 +63,8 @@ async fn callers_are_who_the_proxy_announces() {
     std::fs::write(ground.path("waverant.toml"), settings.replace("[house]", &with)).unwrap();
     let house = ground.start();
     house.make_channel(0);
-    let bound = json!({"label": "van", "allowed_from": ["203.0.113.0/24"]});
+    // What came to the proxy over TLS came over TLS.
+    let bound = json!({"label": "van", "allowed_from": ["203.0.113.0/24"], "protocols": ["rtmps"]});
     let key = house.call("POST", "/channels/finish-line/keys", Some(bound))["encoder"]["key"].clone();
     let key = key.as_str().unwrap();
 

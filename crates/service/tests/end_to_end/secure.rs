@@ -57,6 +57,13 @@ async fn encoders_come_in_over_tls_and_the_certificate_is_exchanged_while_runnin
     let shown = house.call("POST", "/channels/finish-line/keys", Some(serde_json::json!({"label": "tls"})));
     let expected = format!("rtmps://127.0.0.1:{}/in", house.rtmps.unwrap().port());
     assert_eq!(shown["encoder"]["secure_server"], expected);
+    let form = serde_json::json!({"label": "tls alone", "protocols": ["rtmps"]});
+    let made = house.call("POST", "/channels/finish-line/keys", Some(form));
+    let only = made["encoder"]["key"].as_str().unwrap();
+    assert!(matches!(house.publish(house.encoder(only, 1.0)).await.end, EncoderEnd::Refused { .. }));
+    assert_eq!(publish_secure(&house, only, &first).await.unwrap(), EncoderEnd::Finished);
+    let used = || house.get("/channels/finish-line/keys")[2]["last_use"]["protocol"].clone();
+    house.wait_until("it is noted", |_| used() == "rtmps").await;
 
     write_certificate(&ground, &second);
     house.wait_until("the new one is in use", |house| house.ground.log().contains("new certificate is in use")).await;

@@ -1,7 +1,8 @@
+use std::net::{IpAddr, SocketAddr};
+
 use sqlx::mysql::MySqlRow;
 use sqlx::{QueryBuilder, Row};
-use time::OffsetDateTime;
-use waverant_relay::AwayGroup;
+use waverant_relay::{AwayAttempt, AwayGroup};
 
 use super::{fitted, time_in, to_column};
 use crate::{Store, StoreError};
@@ -10,47 +11,27 @@ use crate::{Store, StoreError};
 /// wrong, not an archive.
 const KEPT: u32 = 1000;
 
-/// Those who were turned away alike, as they are kept.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct TurnedAway {
-    /// The group's number.
-    pub id: u64,
-    /// The first of them.
-    pub first_at: OffsetDateTime,
-    /// The last of them.
-    pub at: OffsetDateTime,
-    /// How many there were.
-    pub count: u64,
-    /// From where; empty if from many addresses.
-    pub address: String,
-    /// The reason's stable word.
-    pub reason: String,
-    /// The reason in words.
-    pub detail: String,
-    /// By what they came.
-    pub protocol: String,
-    /// What they call themselves.
-    pub encoder: String,
-    /// The public part of the key that was presented last.
-    pub key_prefix: Option<String>,
-    /// The channel, if the key was one of its keys.
-    pub channel_name: Option<String>,
-}
-
-fn group_from(row: &MySqlRow) -> Result<TurnedAway, StoreError> {
-    Ok(TurnedAway {
+fn group_from(row: &MySqlRow) -> Result<AwayGroup, StoreError> {
+    Ok(AwayGroup {
         id: row.try_get("id")?,
         first_at: time_in(row, "first_at")?,
-        at: time_in(row, "at")?,
         count: row.try_get("attempt_count")?,
-        address: row.try_get("address")?,
-        reason: row.try_get("reason")?,
-        detail: row.try_get("detail")?,
-        protocol: row.try_get("protocol")?,
-        encoder: row.try_get("encoder")?,
-        key_prefix: row.try_get("key_prefix")?,
-        channel_name: row.try_get("channel_name")?,
+        last: AwayAttempt {
+            at: time_in(row, "at")?,
+            address: address_in(row.try_get("address")?),
+            reason: row.try_get("reason")?,
+            detail: row.try_get("detail")?,
+            protocol: row.try_get("protocol")?,
+            encoder: row.try_get("encoder")?,
+            key_prefix: row.try_get("key_prefix")?,
+            channel_name: row.try_get("channel_name")?,
+        },
     })
+}
+
+/// Rows of earlier versions have a port behind the address.
+fn address_in(text: &str) -> Option<IpAddr> {
+    text.parse().ok().or_else(|| Some(text.parse::<SocketAddr>().ok()?.ip()))
 }
 
 impl Store {
@@ -100,7 +81,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn turned_away(&self, before: Option<u64>, limit: u32) -> Result<Vec<TurnedAway>, StoreError> {
+    pub async fn turned_away(&self, before: Option<u64>, limit: u32) -> Result<Vec<AwayGroup>, StoreError> {
         let rows = sqlx::query(
             "SELECT * FROM turned_away WHERE ? IS NULL OR (at, id) < (SELECT at, id FROM turned_away WHERE id = ?) \
              ORDER BY at DESC, id DESC LIMIT ?",

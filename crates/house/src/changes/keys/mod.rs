@@ -9,7 +9,7 @@ use time::{Duration, OffsetDateTime};
 use waverant_model::{AddKey, ChangeKey, RenewKey, RetireKey};
 use waverant_relay::{Actor, Secret};
 use waverant_rtmp::password_digest;
-use waverant_store::{Channel, KeyPassword, MadeStreamKey, NewStreamKey, StreamKey, new_salt};
+use waverant_store::{Channel, KeyPassword, KeyRenewal, MadeStreamKey, NewStreamKey, StreamKey, new_salt};
 
 use crate::words::when_over_of;
 use crate::{House, HouseError};
@@ -115,7 +115,7 @@ impl House {
         let now = OffsetDateTime::now_utc();
         let changed = self.store.change_key(channel.id, key, |present| {
             if present.retired.is_some() {
-                return Err(HouseError::Conflict("the key is retired; make another one".to_owned()));
+                return Err(retired());
             }
             terms::changed(form, present, now)
         });
@@ -134,7 +134,19 @@ impl House {
         let both_until = checked_moment("both_until", Some(form.both_until), now)?.unwrap_or(now);
         let guest_until = checked_moment("guest_link_until", form.guest_link_until, now)?;
         let channel = self.store.channel(channel).await?;
-        let made = self.store.renew_key((channel.id, key), both_until, guest_until, now, &password_of).await?;
+        let renewal = KeyRenewal { both_until, guest_until, now };
+        let check = |present: &StreamKey| {
+            // The new one would be as over as the old one.
+            let is_over = present.terms.rules.expires_at.is_some_and(|end| end <= now);
+            match (present.retired, is_over) {
+                (Some(_), _) => Err(retired()),
+                (None, true) => {
+                    Err(HouseError::Conflict("the key's time is over; give it another end first".to_owned()))
+                }
+                (None, false) => Ok(()),
+            }
+        };
+        let made = self.store.renew_key((channel.id, key), renewal, &password_of, check).await?;
         self.follow([channel.id]).await?;
         tracing::info!(channel = channel.name, key = made.key.terms.label, %by, "a key is renewed");
         Ok(told(&channel, made, None))
@@ -198,6 +210,10 @@ impl House {
     pub(crate) fn write_key_uses(&self, now: OffsetDateTime) {
         self.key_watch.take_uses(now).into_iter().for_each(|used| self.ledger.write_key_use(used));
     }
+}
+
+fn retired() -> HouseError {
+    HouseError::Conflict("the key is retired; make another one".to_owned())
 }
 
 fn told(channel: &Channel, made: MadeStreamKey, warning: Option<String>) -> MadeKey {

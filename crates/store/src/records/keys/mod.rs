@@ -71,6 +71,17 @@ pub struct NewStreamKey {
     pub guest_until: Option<OffsetDateTime>,
 }
 
+/// How a key is renewed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct KeyRenewal {
+    /// Until when the old one opens too.
+    pub both_until: OffsetDateTime,
+    /// Until when a guest's link shows the new one, if one is wanted.
+    pub guest_until: Option<OffsetDateTime>,
+    /// When the new one is made.
+    pub now: OffsetDateTime,
+}
+
 /// A stream key that was made: the only place where it is known.
 #[derive(Clone, Debug)]
 pub struct MadeStreamKey {

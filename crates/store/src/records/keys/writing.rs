@@ -2,7 +2,9 @@ use sqlx::{MySql, Transaction};
 use time::{Duration, OffsetDateTime};
 use waverant_relay::{KeyUse, Secret, WhenOver};
 
-use super::{GuestLink, KeyPassword, KeyTerms, MadeStreamKey, NewStreamKey, StreamKey, key_from, right_column};
+use super::{
+    GuestLink, KeyPassword, KeyRenewal, KeyTerms, MadeStreamKey, NewStreamKey, StreamKey, key_from, right_column,
+};
 use crate::records::{fitted, places, to_column};
 use crate::secrets::{new_guest_token, new_key_name, new_stream_key};
 use crate::{Store, StoreError};
@@ -48,36 +50,45 @@ impl Store {
     }
 
     /// Makes a key that takes the place of another with all that is said of it; until `both_until` both open. A show
-    /// that the old one opened goes on.
+    /// that the old one opened goes on. `check` sees the old one as it is at that moment.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`] if there is no such key or it is retired, or if the database does not answer.
-    pub async fn renew_key(
+    /// [`StoreError::NotFound`], or if the database does not answer; or that of `check`.
+    pub async fn renew_key<E: From<StoreError>>(
         &self,
         (channel_id, id): (u64, u64),
-        both_until: OffsetDateTime,
-        guest_until: Option<OffsetDateTime>,
-        now: OffsetDateTime,
+        renewal: KeyRenewal,
+        password: PasswordOf<'_>,
+        check: impl FnOnce(&StreamKey) -> Result<(), E>,
+    ) -> Result<MadeStreamKey, E> {
+        let mut transaction = self.pool.begin().await.map_err(StoreError::from)?;
+        let old = self.locked_key(&mut transaction, channel_id, id).await?;
+        check(&old)?;
+        let made = self.write_renewal(&mut transaction, &old, renewal, password).await?;
+        transaction.commit().await.map_err(StoreError::from)?;
+        Ok(made)
+    }
+
+    async fn write_renewal(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        old: &StreamKey,
+        renewal: KeyRenewal,
         password: PasswordOf<'_>,
     ) -> Result<MadeStreamKey, StoreError> {
-        let mut transaction = self.pool.begin().await?;
-        let old = self.locked_key(&mut transaction, channel_id, id).await?;
-        if old.retired.is_some() {
-            return Err(not_found(id));
-        }
+        let KeyRenewal { both_until, guest_until, now } = renewal;
         let new = NewStreamKey { right: old.right, terms: old.terms.clone(), own: None, guest_until };
-        let made = self.insert_key(&mut transaction, (channel_id, Some(old.family)), &new, now, password).await?;
+        let made = self.insert_key(transaction, (old.channel_id, Some(old.family)), &new, now, password).await?;
         sqlx::query(
             "UPDATE stream_keys SET expires_at = LEAST(COALESCE(expires_at, ?), ?), show_goes_on = TRUE, \
              guest_digest = NULL, sealed_for_guest = NULL, guest_until = NULL WHERE id = ?",
         )
         .bind(to_column(both_until))
         .bind(to_column(both_until))
-        .bind(id)
-        .execute(&mut *transaction)
+        .bind(old.id)
+        .execute(&mut **transaction)
         .await?;
-        Self::count_change(&mut transaction, channel_id).await?;
-        transaction.commit().await?;
+        Self::count_change(transaction, old.channel_id).await?;
         Ok(made)
     }
 
