@@ -53,7 +53,9 @@ describe("the second factor, where the rules ask for it", () => {
     await dialog.getByText("it is none of the new key").waitFor();
     await dialog.getByLabel("Its code now").fill(authenticatorCode(key));
     await dialog.getByRole("button", { name: "Ask for it from now on" }).click();
-    const codes = await dialog.getByRole("list", { name: "Recovery codes" }).getByRole("listitem").allTextContents();
+    const list = dialog.getByRole("list", { name: "Recovery codes" });
+    await list.waitFor();
+    const codes = await list.getByRole("listitem").allTextContents();
     expect(codes).toHaveLength(10);
     await dialog.getByRole("button", { name: "I have kept them" }).click();
     await page.getByRole("link", { name: "Board" }).first().waitFor();
@@ -122,7 +124,9 @@ describe("a passkey", () => {
     await dialog.getByRole("button", { name: "Go on" }).click();
     await dialog.getByLabel("What you call it").fill("Harbour laptop");
     await dialog.getByRole("button", { name: "Make it" }).click();
-    const codes = await dialog.getByRole("list", { name: "Recovery codes" }).getByRole("listitem").allTextContents();
+    const list = dialog.getByRole("list", { name: "Recovery codes" });
+    await list.waitFor();
+    const codes = await list.getByRole("listitem").allTextContents();
     expect(codes).toHaveLength(10);
     await dialog.getByRole("button", { name: "I have kept them" }).click();
     await page.getByRole("link", { name: "Board" }).first().waitFor();

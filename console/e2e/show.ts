@@ -93,6 +93,14 @@ export class Show {
     return `rtmp://${readFileSync(address, "utf8")}/live`;
   }
 
+  /** A club's member list, which turns away who has this label. */
+  async club(not: string): Promise<string> {
+    const address = join(this.folder, "club.address");
+    this.start("waverant-standin", ["club", "--not", not, "--ready-file", address]);
+    await until("the club", () => existsSync(address));
+    return `http://${readFileSync(address, "utf8")}/relay`;
+  }
+
   encoder(key: string, seconds: number): Promise<void> {
     const child = this.startEncoder(key, seconds);
     return new Promise((resolve) => child.once("exit", () => resolve()));

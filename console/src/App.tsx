@@ -18,6 +18,7 @@ import { RecordingsPage } from "./pages/recordings/RecordingsPage";
 import { SecondFactorFirst } from "./pages/sign-in/SecondFactorFirst";
 import { SessionPage } from "./pages/session/SessionPage";
 import { SignInPage } from "./pages/sign-in/SignInPage";
+import { SystemsPage } from "./pages/systems/SystemsPage";
 import { TurnedAwayPage } from "./pages/turned-away/TurnedAwayPage";
 import { ROOT } from "./api/place";
 
@@ -63,6 +64,7 @@ function Console() {
         <Route path="findings" element={<FindingsPage />} />
         <Route path="machine" element={<MachinePage />} />
         <Route path="certificate" element={<CertificatePage />} />
+        <Route path="systems" element={<SystemsPage />} />
         <Route path="recordings" element={<RecordingsPage />} />
         <Route path="people" element={<PeoplePage />} />
         <Route path="who-did-what" element={<ActsPage />} />

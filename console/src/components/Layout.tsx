@@ -14,13 +14,14 @@ const PAGES = [
   { to: "/recordings", label: "Recordings" },
   { to: "/turned-away", label: "Turned away", least: "observer" },
   { to: "/machine", label: "Machine", least: "observer" },
+  { to: "/systems", label: "Systems", least: "engineer" },
   { to: "/certificate", label: "Certificate", least: "engineer" },
   { to: "/people", label: "People", least: "administrator" },
   { to: "/who-did-what", label: "Who did what", least: "administrator" },
 ] as const;
 
 function link({ isActive }: { isActive: boolean }): string {
-  const base = "whitespace-nowrap rounded-field px-1.5 py-1.5 text-xs sm:px-3 sm:text-sm font-medium hover:bg-base-300/60";
+  const base = "whitespace-nowrap rounded-field px-1.5 py-1.5 text-xs sm:px-2.5 sm:text-sm font-medium hover:bg-base-300/60";
   return isActive ? `${base} bg-base-300/70` : `${base} text-base-content/75`;
 }
 

@@ -9,7 +9,7 @@ use time::{Duration, OffsetDateTime};
 use waverant_house::check_password;
 use waverant_model::{AddToken, ChangePassword, Me, SignIn};
 use waverant_net::caller_of;
-use waverant_relay::{Grants, Secret, needs_second_factor, printable};
+use waverant_relay::{Grants, Secret, TurnAwayReason, needs_second_factor, printable};
 use waverant_store::{CONSOLE, NewToken, User};
 
 use crate::act_detail::Detail;
@@ -48,6 +48,7 @@ async fn sign_in_by(
     let user = state.house.store().sign_in(&form.name, &Secret::new(form.password.reveal()), turn).await;
     let Some(user) = user.inspect_err(|_| state.guesses.lock().forgive(address, &form.name))? else {
         tracing::warn!(%peer, name = %printable(&form.name, MAX_NAME), "sign-in with a wrong name or password");
+        state.house.note_wrong_over_http(peer, TurnAwayReason::WrongSignIn);
         return Err(ApiError::WrongPassword);
     };
     let second = require_second_factor(state, &user, (form.second_factor, form.passkey)).await;

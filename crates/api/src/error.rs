@@ -45,6 +45,8 @@ pub(crate) enum ApiError {
     Conflict(String),
     /// A take's file cannot be used.
     UnusableFile(String),
+    /// The address of the caller is blocked, and it shows nothing that opens all the same.
+    Blocked,
     /// A browser calls for a page that is not ours.
     ForeignPage,
     /// Too many wrong guesses, or too many at once; try again after so long.
@@ -80,6 +82,7 @@ impl ApiError {
             Self::NotFound { .. } => (StatusCode::NOT_FOUND, "not_found"),
             Self::Conflict(_) => (StatusCode::CONFLICT, "conflict"),
             Self::UnusableFile(_) => (StatusCode::UNPROCESSABLE_ENTITY, "unusable_file"),
+            Self::Blocked => (StatusCode::FORBIDDEN, "address_blocked"),
             Self::ForeignPage => (StatusCode::FORBIDDEN, "foreign_page"),
             Self::SlowDown(_) => (StatusCode::TOO_MANY_REQUESTS, "slow_down"),
             Self::SlowBody => (StatusCode::REQUEST_TIMEOUT, "slow_body"),
@@ -110,6 +113,7 @@ impl ApiError {
             Self::WrongSecondFactor => "This code or passkey is wrong, or was used before.",
             Self::SecondFactorMissing => "The rules of this house ask for a second factor, and you have none.",
             Self::WrongCode => "The one-time code is wrong or no longer valid.",
+            Self::Blocked => "Callers from this address are held off for a time.",
             Self::ForeignPage => "The browser sent this call for a page that is not the console's.",
             Self::SlowDown(_) => "Too many tries.",
             Self::SlowBody => "The body of the call did not come in time.",
@@ -145,6 +149,9 @@ impl ApiError {
             Self::NotFound { .. } => "List what there is and check the spelling.",
             Self::Conflict(_) => "Look at the present state first.",
             Self::UnusableFile(_) => "Check the take; a take that was cut off can be mended.",
+            Self::Blocked => {
+                "Sign in, or call with a token that is good; whoever runs the house can release the address."
+            }
             Self::ForeignPage => "Do it in the console; programs send the header `Authorization: Bearer TOKEN`.",
             Self::SlowBody => "Send it again, without pauses.",
             Self::DatabaseAway => "Try again in a moment; look at the service's log if it stays away.",

@@ -2,9 +2,11 @@
 
 mod act_detail;
 mod acts;
+mod address_rules;
 mod addresses;
 mod auth;
 mod board;
+mod call_targets;
 mod capacity;
 mod certificate;
 mod channels;
@@ -17,6 +19,7 @@ mod error;
 mod fetch;
 mod findings;
 mod first_run;
+mod house_systems;
 mod input;
 mod keys;
 mod live;
@@ -40,7 +43,9 @@ mod slates;
 mod support;
 mod takes;
 mod tell;
+mod tell_calls;
 mod tell_findings;
+mod tell_house_systems;
 mod tell_jobs;
 mod tell_people;
 mod tell_viewing;
@@ -215,6 +220,8 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(channels::list_channels, channels::add_channel))
         .routes(routes!(channels::show_channel, channels::change_channel, channels::remove_channel))
         .merge(key_routes())
+        .merge(house_system_routes())
+        .merge(call_routes())
         .routes(routes!(channels::switch_destination, channels::unlink_destination))
         .routes(routes!(channels::end_session))
         .merge(slate_routes())
@@ -251,10 +258,9 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(timeline::machine_timeline))
         .routes(routes!(timeline::machine_timeline_table))
         .merge(take_routes())
-        .routes(routes!(depots::list_depots, depots::add_depot))
-        .routes(routes!(depots::change_depot, depots::remove_depot))
-        .routes(routes!(depots::try_depot))
+        .merge(depot_routes())
         .routes(routes!(sessions::list_turned_away))
+        .merge(address_routes())
         .routes(routes!(live::board))
         .routes(routes!(live::events))
         .routes(routes!(live::health))
@@ -280,6 +286,40 @@ fn key_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(keys::renew_key))
         .routes(routes!(keys::retire_key))
         .routes(routes!(keys::end_guest_link))
+}
+
+fn house_system_routes() -> OpenApiRouter<ApiState> {
+    use house_systems as of;
+    OpenApiRouter::new()
+        .routes(routes!(of::show_house_system, of::set_house_system, of::remove_house_system))
+        .routes(routes!(of::try_house_system))
+        .routes(routes!(of::show_channel_house_system, of::set_channel_house_system, of::remove_channel_house_system))
+        .routes(routes!(of::try_channel_house_system))
+}
+
+fn call_routes() -> OpenApiRouter<ApiState> {
+    use call_targets as of;
+    OpenApiRouter::new()
+        .routes(routes!(of::list_call_targets, of::add_call_target))
+        .routes(routes!(of::change_call_target, of::remove_call_target))
+        .routes(routes!(of::try_call_target))
+        .routes(routes!(of::list_deliveries))
+        .routes(routes!(of::show_delivery))
+        .routes(routes!(of::deliver_again))
+}
+
+fn depot_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(depots::list_depots, depots::add_depot))
+        .routes(routes!(depots::change_depot, depots::remove_depot))
+        .routes(routes!(depots::try_depot))
+}
+
+fn address_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(address_rules::list_addresses, address_rules::add_address_rule))
+        .routes(routes!(address_rules::remove_address_rule))
+        .routes(routes!(address_rules::release_address))
 }
 
 fn account_routes() -> OpenApiRouter<ApiState> {

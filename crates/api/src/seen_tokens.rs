@@ -68,6 +68,11 @@ impl SeenTokens {
         }
     }
 
+    /// True if a token was good when it was last looked up.
+    pub(super) fn was_good(&self, store: &Store, token: &str) -> bool {
+        self.seen.lock().contains_key(&store.keychain().digest(token))
+    }
+
     pub(super) fn forget(&self, store: &Store, token: &str) {
         self.seen.lock().remove(&store.keychain().digest(token));
     }

@@ -16,7 +16,7 @@ use waverant_container::{TsReader, TsWriter};
 use waverant_media::testing::h264;
 use waverant_media::{MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
 use waverant_srt::{CloseReason, Config, Connection, Message, Passphrase, RejectReason, Request, Statistics};
-use waverant_udp::{DatagramSocket, Doorkeeper, Inbox, Link, Onward, SrtSocket, Turned};
+use waverant_udp::{DatagramSocket, Decision, Doorkeeper, Inbox, Link, Onward, SrtSocket, Turned, Welcome};
 
 use crate::process::thread_cpu_seconds;
 
@@ -174,16 +174,17 @@ struct Counter {
 
 impl Doorkeeper for Counter {
     type Guest = ();
+    type Pass = ();
 
-    fn judge(&mut self, _: &Request) -> Result<Config, RejectReason> {
-        Ok(self.config.clone())
+    fn judge(&mut self, _: &Request) -> Decision<()> {
+        Decision::Now(Ok(Welcome { config: self.config.clone(), pass: () }))
     }
 
-    fn admit(&mut self, _: &Request) -> Result<(), RejectReason> {
+    fn admit(&mut self, _: &Request, (): ()) -> Result<(), RejectReason> {
         Ok(())
     }
 
-    fn refused(&mut self, _: &Request, _: RejectReason) {}
+    fn refused(&mut self, _: &Request, (): (), _: RejectReason) {}
 
     fn turned_away(&mut self, _: Turned) {}
 

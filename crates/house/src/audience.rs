@@ -14,6 +14,7 @@ use waverant_relay::{
     Admission, ChannelRules, Crowd, KeyHold, Newcomer, NoRoom, Room, TurnAwayReason, ViewerCounts, ViewerId,
     ViewingLink, Way,
 };
+use waverant_show::Stay;
 use waverant_store::ViewerMinute;
 
 /// How many minutes of channels wait for the database, at most.
@@ -95,6 +96,8 @@ pub struct ViewerSeat {
     pub lost: CancellationToken,
     /// The viewing key by which it came, if by one.
     pub hold: Option<KeyHold>,
+    /// How long it may stay, if another system of the house said something about that.
+    pub stay: Option<Arc<Stay>>,
 }
 
 impl Drop for ViewerSeat {
@@ -111,7 +114,8 @@ impl Drop for ViewerSeat {
 impl Seats {
     /// A seat by a key that is for so many at once. A device that comes again takes the place of what it left there.
     fn enter_key(&mut self, key: &Admission, id: ViewerId, device: u64) -> bool {
-        let holders = self.by_key.entry(key.hold.key_id).or_default();
+        let Some(hold) = key.hold else { return true };
+        let holders = self.by_key.entry(hold.key_id).or_default();
         let is_full =
             key.most_connections.is_some_and(|most| holders.len() >= usize::try_from(most).unwrap_or(usize::MAX));
         let again = holders.iter().position(|(_, of)| *of == device).filter(|_| is_full);
@@ -150,7 +154,7 @@ impl Audience {
     pub(crate) fn seat(&self, rules: &ChannelRules, spectator: &Spectator<'_>) -> Result<ViewerSeat, NoRoom> {
         let (id, lost) = self.enter(rules, spectator)?;
         let (channel_id, way) = (rules.id, spectator.way);
-        Ok(ViewerSeat { id, seats: self.seats.clone(), channel_id, way, lost, hold: None })
+        Ok(ViewerSeat { id, seats: self.seats.clone(), channel_id, way, lost, hold: None, stay: None })
     }
 
     /// A seat for somebody who came by a viewing key.
@@ -165,7 +169,7 @@ impl Audience {
         if !self.seats.lock().enter_key(key, seat.id, device) {
             return Err(TurnAwayReason::KeyInUse);
         }
-        seat.hold = Some(key.hold);
+        seat.hold = key.hold;
         Ok(seat)
     }
 
@@ -291,20 +295,21 @@ impl Load {
 
 #[cfg(test)]
 mod tests {
-    use waverant_relay::{GateChannel, Protocol};
+    use waverant_relay::{GateChannel, Opener, Protocol};
 
     use super::*;
 
     fn admission(most_connections: Option<u32>) -> Admission {
         Admission {
             channel: GateChannel { id: 1, name: "finish-line".to_owned() },
-            hold: KeyHold { key_id: 7, until: None },
-            key_family: 7,
+            hold: Some(KeyHold { key_id: 7, until: None }),
+            opener: Opener::Key(7),
             most_connections,
             protocol: Protocol::Srt,
             key_rank: 0,
             key_label: "mixer".to_owned(),
             key_prefix: "abcdefg".to_owned(),
+            stream_name: String::new(),
             finding: None,
         }
     }

@@ -81,6 +81,11 @@ impl Callers {
         }
     }
 
+    /// Forgets what was counted of an address.
+    pub(crate) fn forget(&self, address: IpAddr) {
+        self.0.lock().by_address.remove(&address);
+    }
+
     /// How many were turned away from this address lately.
     fn recent(&self, address: IpAddr, now: Instant) -> u32 {
         let tallies = &self.0.lock().by_address;

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use time::OffsetDateTime;
 use waverant_relay::{
-    ChannelName, ChannelRules, Gate, GateChannel, GateKey, Keeping, LegOrder, NameTemplate, RecordingRules, SplitRules,
-    ViewingLink,
+    ChannelName, ChannelRules, Gate, GateChannel, GateKey, HouseSystem, Keeping, LegOrder, NameTemplate,
+    RecordingRules, SplitRules, ViewingLink,
 };
 use waverant_srt::Passphrase;
 use waverant_store::{Channel, ChannelDestination, GuestLink, RecordingSettings, Store, StoreError, StreamKey};
@@ -26,6 +26,8 @@ pub struct Directory {
     by_name: HashMap<ChannelName, u64>,
     orders: HashMap<u64, Arc<[LegOrder]>>,
     links: HashMap<u64, Arc<ViewingLink>>,
+    /// Systems that are asked, by channel; 0 is the one of the house.
+    systems: HashMap<u64, Arc<HouseSystem>>,
 }
 
 /// A guest's link.
@@ -41,6 +43,7 @@ struct Read {
     keys: Vec<StreamKey>,
     destinations: Vec<ChannelDestination>,
     links: Vec<ViewingLink>,
+    systems: Vec<HouseSystem>,
 }
 
 impl Directory {
@@ -50,11 +53,12 @@ impl Directory {
     /// [`StoreError`] if the database does not answer.
     pub(crate) async fn load(store: &Store) -> Result<Self, StoreError> {
         let channels = store.channels().await?;
-        let ids: Vec<u64> = channels.iter().map(|channel| channel.id).collect();
+        let ids = channels.iter().map(|channel| channel.id);
+        let ids: Vec<u64> = ids.chain([HouseSystem::OF_HOUSE]).collect();
         let (keys, destinations) = (store.all_keys().await?, store.channel_destinations().await?);
-        let links = store.all_viewing_links().await?;
+        let (links, systems) = (store.all_viewing_links().await?, store.house_systems().await?);
         let mut directory = Self::default();
-        directory.set_channels(&ids, Read { channels, keys, destinations, links });
+        directory.set_channels(&ids, Read { channels, keys, destinations, links, systems });
         Ok(directory)
     }
 
@@ -65,16 +69,18 @@ impl Directory {
     pub(crate) async fn reload(&self, store: &Store, ids: &[u64]) -> Result<Self, StoreError> {
         let channels = store.channels_by_id(ids).await?;
         let (keys, destinations) = (store.keys_of(ids).await?, store.destinations_of(ids).await?);
-        let links = store.viewing_links_of(ids).await?;
+        let (links, systems) = (store.viewing_links_of(ids).await?, store.house_systems_of(ids).await?);
         let mut directory = self.clone();
-        directory.set_channels(ids, Read { channels, keys, destinations, links });
+        directory.set_channels(ids, Read { channels, keys, destinations, links, systems });
         Ok(directory)
     }
 
     fn set_channels(&mut self, ids: &[u64], read: Read) {
-        let Read { channels, keys, destinations, links } = read;
+        let Read { channels, keys, destinations, links, systems } = read;
         ids.iter().for_each(|id| self.remove_channel(*id));
         self.links.retain(|_, link| !ids.contains(&link.channel_id));
+        self.systems.retain(|id, _| !ids.contains(id));
+        self.systems.extend(systems.into_iter().map(|system| (system.id, Arc::new(system))));
         self.links.extend(links.into_iter().map(|link| (link.id, Arc::new(link))));
         for channel in channels {
             match channel.name.parse() {
@@ -170,6 +176,21 @@ impl Directory {
     /// The link of this number.
     pub fn link_numbered(&self, id: u64) -> Option<&Arc<ViewingLink>> {
         self.links.get(&id)
+    }
+
+    /// The system that is asked about a channel: its own, or else that of the house. 0 is the house itself.
+    pub fn house_system(&self, channel_id: u64) -> Option<&Arc<HouseSystem>> {
+        self.systems.get(&channel_id).or_else(|| self.systems.get(&HouseSystem::OF_HOUSE))
+    }
+
+    /// All systems that are asked.
+    pub(crate) fn house_systems(&self) -> impl Iterator<Item = &Arc<HouseSystem>> {
+        self.systems.values()
+    }
+
+    /// The system of this number.
+    pub fn house_system_numbered(&self, id: u64) -> Option<&Arc<HouseSystem>> {
+        self.systems.get(&id)
     }
 
     /// How a channel's sessions are sent to its destinations.

@@ -8,7 +8,9 @@ use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use time::macros::datetime;
 use waverant_library::LOW_TIME;
-use waverant_relay::{Actor, CertificateLeft, Finding, FindingChange, FindingCode, HouseFacts, judge_house};
+use waverant_relay::{
+    Actor, CertificateLeft, Finding, FindingChange, FindingCode, HouseFacts, Occurrence, WhenSilent, judge_house,
+};
 
 use crate::host::{HostFigures, HostMeter};
 use crate::{House, HouseError};
@@ -84,11 +86,30 @@ impl House {
             let (meter, seen) = looked.await.unwrap_or_else(|_| (HostMeter::new(database_pid), None));
             host = meter;
             *self.condition.host.write() = seen;
-            let facts = HouseFacts { is_database_away, ..self.facts() };
+            let away = || "the database does not answer".to_owned();
+            let fault = self.ledger.fault().map(|fault| format!("the database takes no records: {fault}"));
+            let database_fault = if is_database_away { Some(away()) } else { fault };
+            let facts = HouseFacts { database_fault, ..self.facts() };
             for change in self.condition.checkup.lock().update(Instant::now(), judge_house(&facts)) {
                 log(&change);
+                self.ledger.tell_others(Occurrence::of_house_finding(&change, OffsetDateTime::now_utc()));
             }
         }
+    }
+
+    /// Why a system is left alone that is asked before somebody is let in, and whether nobody is let in meanwhile: of
+    /// several one that keeps out.
+    fn silent_system(&self) -> Option<(String, bool)> {
+        let directory = self.directory();
+        let silent = directory.house_systems().filter_map(|system| {
+            let condition = self.asking.condition(system.id);
+            let (_, why) = condition.silence.filter(|_| condition.is_resting && system.rules.is_on)?;
+            let of =
+                directory.channel(system.id).map_or_else(|| "the house".to_owned(), |rules| rules.name.to_string());
+            let keeps_out = system.rules.when_silent == WhenSilent::Closed;
+            Some((format!("the system that is asked for {of} does not answer: {why}"), keeps_out))
+        });
+        silent.max_by_key(|(_, keeps_out)| *keeps_out)
     }
 
     fn facts(&self) -> HouseFacts {
@@ -106,7 +127,9 @@ impl House {
                 .filter(|budget| budget.share() > 0.0)
                 .map(|budget| budget.part())
                 .filter(|part| *part < 1.0),
-            is_database_away: false,
+            database_fault: None,
+            silent_system: self.silent_system(),
+            failing_target: self.couriers.failing(at),
             certificate: self.condition.certificate.lock().as_ref().map(|good| CertificateLeft {
                 left_s: (good.end - at).whole_seconds(),
                 life_s: (good.end - good.start).whole_seconds(),

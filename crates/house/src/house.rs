@@ -7,20 +7,23 @@ use std::time::{Duration, Instant};
 
 use parking_lot::RwLock;
 use time::OffsetDateTime;
-use tokio::sync::Notify;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
+use waverant_calls::{CallClient, MailServer, Postbox, Reachable};
 use waverant_codec::CodecPool;
 use waverant_library::{Library, LibrarySetup, RecordingsFolder, RuleBook, SlateShelf};
 use waverant_net::caller_of;
-use waverant_relay::{ChannelRules, Site, Spread, Standing};
+use waverant_relay::{ChannelRules, Occurrence, OccurrenceKind, Site, Spread, Standing};
 use waverant_show::{CheckupBudget, Dialer, RecorderState, SegmentFolder, Show, Surroundings, TcpDialer};
-use waverant_store::{Store, StoreError};
+use waverant_store::{Store, StoreError, StoredTake};
 
 use crate::acquaintances::Acquaintances;
+use crate::addresses::{AddressBook, Received};
+use crate::asking::AskingDesk;
 use crate::audience::{Audience, AudienceLimits};
 use crate::callers::Callers;
 use crate::condition::HouseCondition;
+use crate::couriers::{CourierDesk, CourierSetup};
 use crate::host::HostFigures;
 use crate::interludes::Interludes;
 use crate::key_watch::KeyWatch;
@@ -32,10 +35,13 @@ use crate::timelines::TimelineShelf;
 use crate::touched::Touched;
 use crate::turned_away::TurnedAwayBook;
 use crate::turns::Turns;
-use crate::{Counts, Directory, FigureDays, Judge, Ledger};
+use crate::{Counts, Directory, FigureDays, Ledger};
 
 /// How often the house looks after what changes by itself.
 const LOOK_INTERVAL: Duration = Duration::from_millis(500);
+
+/// How long the database may take for further numbers.
+const REFILL_PATIENCE: Duration = Duration::from_secs(2);
 
 /// What a house is opened with.
 #[derive(Debug)]
@@ -52,8 +58,10 @@ pub struct HouseSetup<'a> {
     pub undo_time: Duration,
     /// Where everything else is kept.
     pub state_folder: &'a Path,
-    /// Who is asked besides the keys before somebody is let in.
-    pub judge: Option<Arc<dyn Judge>>,
+    /// Where calls to other systems may lead.
+    pub reachable: Reachable,
+    /// Who takes mail for people, and how long mail about what happens is gathered.
+    pub mail: (Option<MailServer>, Duration),
     /// What hearing and seeing shows may take of one processor: 0 to 1 and more.
     pub checkup_share: f64,
     /// How long figures are kept.
@@ -80,9 +88,11 @@ pub struct House {
     pub(crate) numbers: SessionNumbers,
     pub(crate) directory: RwLock<Arc<Directory>>,
     pub(crate) touched: Touched,
-    pub(crate) judge: Option<Arc<dyn Judge>>,
+    pub(crate) asking: Arc<AskingDesk>,
+    pub(crate) couriers: Arc<CourierDesk>,
     counts: Counts,
     pub(crate) callers: Callers,
+    pub(crate) addresses: AddressBook,
     pub(crate) key_watch: KeyWatch,
     pub(crate) turned_away: Arc<TurnedAwayBook>,
     pub(crate) acquaintances: Acquaintances,
@@ -113,15 +123,13 @@ impl House {
     pub async fn open(setup: HouseSetup<'_>) -> Result<Arc<Self>, StoreError> {
         let HouseSetup { store, ledger, recordings, state_folder, .. } = setup;
         let directory = Directory::load(&store).await?;
-        let segments = SegmentFolder::new(state_folder.join("window"), recordings.floor_bytes);
-        clear_segments(segments.clone()).await;
+        let segments = empty_segments(state_folder, recordings.floor_bytes).await;
         let (recordings, stopping, codec) = (Arc::new(recordings), CancellationToken::new(), CodecPool::default());
-        let news: Arc<Notify> = ledger.take_news.clone();
         let library_setup = LibrarySetup {
             recordings: recordings.clone(),
             state_folder,
             undo_time: setup.undo_time,
-            news,
+            news: ledger.take_news.clone(),
             codec: codec.clone(),
             stopping: stopping.clone(),
         };
@@ -137,9 +145,11 @@ impl House {
             (codec, setup.checkup_share, stopping),
             state_folder,
         );
+        let (asking, couriers) = callers_out((&store, &ledger), setup.reachable, setup.mail, &surroundings).await?;
         let house = Arc::new(Self {
             numbers: SessionNumbers::open(&store).await?,
             acquaintances: recent_acquaintances(&store).await?,
+            addresses: AddressBook::load(&store).await?,
             store,
             ledger,
             library,
@@ -148,7 +158,8 @@ impl House {
             shows,
             directory: RwLock::new(Arc::new(directory)),
             touched: Touched::default(),
-            judge: setup.judge,
+            asking,
+            couriers,
             counts: Counts::default(),
             callers: Callers::default(),
             key_watch: KeyWatch::default(),
@@ -176,11 +187,12 @@ impl House {
         self.tasks().spawn(self.clone().follow_changes());
         self.tasks().spawn(self.clone().look_after());
         let book = self.turned_away.clone();
-        self.tasks().spawn(book.keep(self.store.clone(), self.stopping().clone()));
+        self.tasks().spawn(book.keep(self.store.clone(), self.ledger.clone(), self.stopping().clone()));
         self.tasks().spawn(self.clone().keep_viewer_minutes());
         self.tasks().spawn(self.clone().judge_itself(database_pid));
         self.tasks().spawn(self.clone().keep_timelines());
         self.tasks().spawn(self.clone().note_seconds());
+        self.tasks().spawn(self.couriers.clone().run());
     }
 
     /// Channels, keys and destinations as they are now.
@@ -256,10 +268,31 @@ impl House {
     /// What a caller of this address is worth when the doors are crowded.
     pub fn standing(&self, address: IpAddr) -> Standing {
         let caller = caller_of(address);
+        match self.addresses.received(address) {
+            Received::Welcome => return Standing::Known,
+            Received::Blocked(_) => return Standing::Blocked,
+            Received::AsAnybody => {}
+        }
         if self.acquaintances.has(caller) || self.directory().gate().expects(address) {
             return Standing::Known;
         }
         self.callers.standing(caller, Instant::now())
+    }
+
+    /// Whether a caller of this address is heard: one of a blocked address only so often in a second, so that who has a
+    /// right key gets through among others.
+    pub fn hears(&self, address: IpAddr) -> bool {
+        self.addresses.hears(address)
+    }
+
+    /// True if nothing but what is right opens for callers of this address.
+    pub fn is_blocked(&self, address: IpAddr) -> bool {
+        matches!(self.addresses.received(address), Received::Blocked(_))
+    }
+
+    /// True if people blocked this address.
+    pub fn is_shut_out(&self, address: IpAddr) -> bool {
+        self.addresses.is_shut_out(address)
     }
 
     /// How far legs are behind their shows.
@@ -313,7 +346,9 @@ impl House {
             self.interludes.sweep();
             self.look_after_audience();
             self.look_after_keys(now);
-            if let Err(error) = self.numbers.refill(&self.store).await {
+            // What else is looked after waits for nobody.
+            let refilled = tokio::time::timeout(REFILL_PATIENCE, self.numbers.refill(&self.store)).await;
+            if let Err(error) = refilled.unwrap_or(Err(StoreError::Slow)) {
                 tracing::debug!(%error, "numbers for sessions are fetched later");
             }
         }
@@ -346,6 +381,29 @@ fn surroundings(
     }
 }
 
+/// Who asks other systems, and who tells them what happens.
+async fn callers_out(
+    (store, ledger): (&Store, &Ledger),
+    reachable: Reachable,
+    (server, digest): (Option<MailServer>, Duration),
+    surroundings: &Surroundings,
+) -> Result<(Arc<AskingDesk>, Arc<CourierDesk>), StoreError> {
+    ledger.telling.set_targets(store.call_targets().await?);
+    let client = CallClient::new(reachable);
+    let asking = Arc::new(AskingDesk::new(client.clone()));
+    let couriers = CourierDesk::new(CourierSetup {
+        store: store.clone(),
+        client,
+        postbox: Postbox::new(server),
+        digest,
+        telling: ledger.telling.clone(),
+        news: ledger.call_news.clone(),
+        stopping: surroundings.stopping.clone(),
+        tasks: surroundings.tasks.clone(),
+    });
+    Ok((asking, Arc::new(couriers)))
+}
+
 /// A file is read for it.
 async fn open_timelines(state_folder: &Path, days: FigureDays) -> Arc<TimelineShelf> {
     let folder = state_folder.to_owned();
@@ -354,11 +412,14 @@ async fn open_timelines(state_folder: &Path, days: FigureDays) -> Arc<TimelineSh
 }
 
 /// What an earlier start left behind is of no use.
-async fn clear_segments(segments: SegmentFolder) {
-    let cleared = tokio::task::spawn_blocking(move || segments.clear()).await;
+async fn empty_segments(state_folder: &Path, floor_bytes: u64) -> SegmentFolder {
+    let segments = SegmentFolder::new(state_folder.join("window"), floor_bytes);
+    let old = segments.clone();
+    let cleared = tokio::task::spawn_blocking(move || old.clear()).await;
     if let Ok(Err(error)) = cleared {
         tracing::warn!(%error, "old segments of an earlier start stay on the disk");
     }
+    segments
 }
 
 /// Those who published lately.
@@ -380,5 +441,27 @@ impl RuleBook for House {
         let shows = self.shows();
         let recorded = shows.iter().filter(|show| is_recorded(show.recorder().state().0));
         recorded.map(|show| show.bitrate_bps()).sum()
+    }
+
+    fn take_copied(&self, take: &StoredTake, depot: &str, outcome: Result<(), &str>) {
+        let (session, number) = (take.record.session_id, take.record.number);
+        let (kind, how) = match outcome {
+            Ok(()) => (OccurrenceKind::TakeCopied, format!("is copied to {depot}")),
+            Err(error) => (OccurrenceKind::TakeNotCopied, format!("is not copied to {depot} yet: {error}")),
+        };
+        let name = &take.channel_name;
+        let text = format!("{name}: take {number} {how}: {}", take.record.path);
+        let happened = Occurrence::new(kind, OffsetDateTime::now_utc(), text);
+        let directory = self.directory();
+        let channel = directory.channel_named(name);
+        let happened = channel
+            .into_iter()
+            .fold(happened, |happened, rules| happened.in_channel(rules.id, name))
+            .to(format!("session/{session}/take/{number}"))
+            .with("session", session)
+            .with("take", number)
+            .with("path", take.record.path.as_str())
+            .with("depot", depot);
+        self.ledger.tell_others(outcome.err().into_iter().fold(happened, |happened, why| happened.with("reason", why)));
     }
 }

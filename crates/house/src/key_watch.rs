@@ -8,6 +8,9 @@ use waverant_relay::KeyUse;
 /// How long it is told that somebody was turned away.
 const TOLD_FOR: Duration = Duration::minutes(10);
 
+/// How soon others are told again that a key was used.
+const TOLD_AGAIN: Duration = Duration::seconds(10);
+
 /// How often old keys are looked for, whatever is known of them.
 const TIDY_INTERVAL: Duration = Duration::hours(6);
 
@@ -27,6 +30,8 @@ pub struct Refusal {
 pub(crate) struct KeyWatch {
     /// The last use of each that was not handed to the records yet.
     uses: Mutex<HashMap<u64, KeyUse>>,
+    /// When others were told last that one was used.
+    told: Mutex<HashMap<u64, OffsetDateTime>>,
     /// The last time that each was of no use, for guests who wait to be seen.
     refusals: Mutex<HashMap<u64, Refusal>>,
     /// When old keys were looked for last, and whether they are being looked for.
@@ -40,9 +45,17 @@ struct Tidied {
 }
 
 impl KeyWatch {
-    pub(crate) fn note_use(&self, used: KeyUse) {
+    /// Notes that a key was used. True if others are to be told: an encoder that comes and goes all the time is told once
+    /// in a while.
+    pub(crate) fn note_use(&self, used: KeyUse) -> bool {
         self.refusals.lock().remove(&used.key_id);
+        let mut told = self.told.lock();
+        let is_due = told.get(&used.key_id).is_none_or(|told| used.used_at - *told >= TOLD_AGAIN);
+        if is_due {
+            told.insert(used.key_id, used.used_at);
+        }
         self.uses.lock().insert(used.key_id, used);
+        is_due
     }
 
     pub(crate) fn note_refusal(&self, key: u64, refusal: Refusal) {
@@ -69,6 +82,7 @@ impl KeyWatch {
     /// What is to be written down. What is too old to be told goes.
     pub(crate) fn take_uses(&self, now: OffsetDateTime) -> Vec<KeyUse> {
         self.refusals.lock().retain(|_, refusal| now - refusal.at < TOLD_FOR);
+        self.told.lock().retain(|_, told| now - *told < TOLD_AGAIN);
         std::mem::take(&mut *self.uses.lock()).into_values().collect()
     }
 }
@@ -93,7 +107,8 @@ mod tests {
         watch.note_refusal(7, refusal.clone());
         assert_eq!(watch.refusal(7, now + Duration::minutes(9)), Some(refusal.clone()));
         assert_eq!(watch.refusal(7, now + Duration::minutes(10)), None);
-        (0..100).for_each(|second| watch.note_use(used(second)));
+        let told = (0..100).filter(|second| watch.note_use(used(*second)));
+        assert_eq!(told.count(), 10, "others are told now and then");
         assert_eq!(watch.refusal(7, now), None, "it was of use since");
         assert_eq!(watch.take_uses(now), [used(99)]);
         assert!(watch.take_uses(now).is_empty());

@@ -26,6 +26,7 @@ pub fn leg_order(destination: Destination, sending: Sending) -> LegOrder {
         },
         limits,
         held_back: None,
+        set_aside: None,
         destination: leg_destination(destination),
     }
 }

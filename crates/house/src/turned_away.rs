@@ -8,8 +8,10 @@ use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio::time::{MissedTickBehavior, interval, timeout};
 use tokio_util::sync::CancellationToken;
-use waverant_relay::{AwayAttempt, AwayBook};
+use waverant_relay::{AwayAttempt, AwayBook, AwayNews, Occurrence};
 use waverant_store::{Store, StoreError};
+
+use crate::Ledger;
 
 /// How often what is new is written.
 const INTERVAL: Duration = Duration::from_secs(1);
@@ -22,25 +24,33 @@ const LAST_PATIENCE: Duration = Duration::from_secs(1);
 
 /// The book of who was turned away.
 #[derive(Debug, Default)]
-pub(crate) struct TurnedAwayBook(Mutex<AwayBook>);
+pub(crate) struct TurnedAwayBook {
+    book: Mutex<AwayBook>,
+    news: Mutex<AwayNews>,
+}
 
 impl TurnedAwayBook {
+    /// What others are told of an attempt.
+    pub(crate) fn news(&self, attempt: &AwayAttempt, channel_id: Option<u64>) -> Option<Occurrence> {
+        self.news.lock().note(attempt, channel_id)
+    }
+
     pub(crate) fn note(&self, attempt: AwayAttempt) {
-        self.0.lock().note(attempt);
+        self.book.lock().note(attempt);
     }
 
     async fn write(&self, store: &Store, patience: Duration) {
-        let news = self.0.lock().take_news();
+        let news = self.book.lock().take_news();
         let written = timeout(patience, store.write_turned_away(&news)).await.unwrap_or(Err(StoreError::Slow));
         if let Err(error) = written {
             tracing::debug!(%error, "who was turned away is written down later");
-            self.0.lock().put_back(&news);
+            self.book.lock().put_back(&news);
         }
-        self.0.lock().sweep(OffsetDateTime::now_utc());
+        self.book.lock().sweep(OffsetDateTime::now_utc());
     }
 
     /// Writes down what is new until the service stops.
-    pub(crate) async fn keep(self: Arc<Self>, store: Store, stopping: CancellationToken) {
+    pub(crate) async fn keep(self: Arc<Self>, store: Store, ledger: Ledger, stopping: CancellationToken) {
         let mut ticks = interval(INTERVAL);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
@@ -50,5 +60,9 @@ impl TurnedAwayBook {
             }
         }
         self.write(&store, LAST_PATIENCE).await;
+        let left = self.book.lock().take_news();
+        if !left.is_empty() {
+            ledger.write_turned_away(left);
+        }
     }
 }

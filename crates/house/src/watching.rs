@@ -1,10 +1,11 @@
 //! The audience as the rest of the house asks for it.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use time::OffsetDateTime;
-use waverant_relay::{ChannelRules, LegPhase, NoRoom, ViewerCounts};
+use waverant_relay::{ChannelRules, LegPhase, NoRoom, Occurrence, OccurrenceKind, ViewerCounts};
 use waverant_store::{StoreError, ViewerMinute};
 
 use crate::House;
@@ -88,6 +89,7 @@ impl House {
     /// Writes each minute how many watched, until the service stops. While the database is away it waits here.
     pub(crate) async fn keep_viewer_minutes(self: Arc<Self>) {
         let mut ticks = tokio::time::interval(MINUTE);
+        let mut told: BTreeMap<u64, u32> = BTreeMap::new();
         ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         loop {
             let is_last = tokio::select! {
@@ -95,6 +97,7 @@ impl House {
                 () = self.stopping().cancelled() => true,
             };
             self.audience.end_minute(OffsetDateTime::now_utc());
+            self.tell_viewers(&mut told);
             let minutes = self.audience.take_minutes();
             let patience = if is_last { LAST_WRITE } else { MINUTE };
             let written = tokio::time::timeout(patience, self.write_viewer_minutes(&minutes)).await;
@@ -106,6 +109,24 @@ impl House {
                 return;
             }
         }
+    }
+
+    /// Tells others where more or fewer watch than were told last.
+    fn tell_viewers(&self, told: &mut BTreeMap<u64, u32>) {
+        let directory = self.directory();
+        for rules in directory.channels() {
+            let counts = self.viewer_counts(rules.id);
+            let (now, before) = (counts.total(), told.get(&rules.id).copied().unwrap_or(0));
+            if now == before {
+                continue;
+            }
+            told.insert(rules.id, now);
+            let text = format!("{}: {now} watching, {before} before", rules.name);
+            let changed = Occurrence::new(OccurrenceKind::ViewersChanged, OffsetDateTime::now_utc(), text);
+            let changed = changed.in_channel(rules.id, rules.name.as_str()).to("viewers");
+            self.ledger.tell_others(changed.with("viewers", now).with("before", before));
+        }
+        told.retain(|channel, count| *count > 0 && directory.channel(*channel).is_some());
     }
 
     async fn write_viewer_minutes(&self, minutes: &[ViewerMinute]) -> Result<(), StoreError> {

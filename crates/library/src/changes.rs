@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use time::OffsetDateTime;
 use waverant_relay::{Actor, TakeState};
-use waverant_store::TakeChange;
+use waverant_store::{TakeChange, written_now};
 
 use crate::repair::{mended_record, repair_file};
 use crate::{Library, LibraryError};
@@ -71,7 +71,7 @@ impl Library {
         if mended.as_ref().is_ok_and(Option::is_none) {
             return Err(LibraryError::State(format!("Nothing is missing in the take {session}/{number}.")));
         }
-        self.store.write_take(&mended_record(&take.record, mended)).await?;
+        self.store.write_take(&mended_record(&take.record, mended), written_now()).await?;
         self.store.set_take_digest(session, number, None).await?;
         tracing::info!(take = take.record.path, %by, "the take is mended");
         self.tell_news();

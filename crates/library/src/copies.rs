@@ -13,7 +13,7 @@ use waverant_store::{CopyRecord, CopyState, StoreError, StoredTake};
 
 use crate::check::digest;
 use crate::depot::CopyOutcome;
-use crate::{DepotClient, FileSource, Job, JobKind, JobOutcome, Library, LibraryError, MadeTake};
+use crate::{DepotClient, FileSource, Job, JobKind, JobOutcome, Library, LibraryError, MadeTake, RuleBook};
 
 /// How often it is looked for copies that are due.
 const LOOK_INTERVAL: Duration = Duration::from_secs(5);
@@ -35,16 +35,16 @@ fn due(copy: &CopyRecord) -> OffsetDateTime {
 
 /// Sends copies until it is dropped: to each depot one after the other, to several depots at the same time, so that
 /// one that is slow or away holds up no other.
-pub(crate) async fn copy_all(library: Arc<Library>) {
+pub(crate) async fn copy_all(library: Arc<Library>, house: Arc<dyn RuleBook>) {
     let mut copiers: HashMap<String, AbortOnDropHandle<()>> = HashMap::new();
     loop {
         copiers.retain(|_, copier| !copier.is_finished());
         match library.store.depots_in_use().await {
             Ok(depots) => {
                 for depot in depots.into_iter().filter(|depot| !copiers.contains_key(depot)).collect::<Vec<_>>() {
-                    let (library, name) = (library.clone(), depot.clone());
+                    let (library, name, house) = (library.clone(), depot.clone(), house.clone());
                     let copier = tokio::spawn(async move {
-                        if let Err(error) = library.send_copies(&name).await {
+                        if let Err(error) = library.send_copies(&name, house.as_ref()).await {
                             tracing::debug!(%error, depot = name, "copies wait");
                         }
                     });
@@ -96,17 +96,17 @@ impl Library {
     }
 
     /// Sends the copies to a depot that are due, one after the other.
-    async fn send_copies(self: &Arc<Self>, depot: &str) -> Result<(), StoreError> {
+    async fn send_copies(self: &Arc<Self>, depot: &str, house: &dyn RuleBook) -> Result<(), StoreError> {
         let now = OffsetDateTime::now_utc();
         for copy in self.store.unfinished_copies(depot).await? {
             if due(&copy) <= now {
-                self.send_copy(copy).await?;
+                self.send_copy(copy, house).await?;
             }
         }
         Ok(())
     }
 
-    async fn send_copy(self: &Arc<Self>, mut copy: CopyRecord) -> Result<(), StoreError> {
+    async fn send_copy(self: &Arc<Self>, mut copy: CopyRecord, house: &dyn RuleBook) -> Result<(), StoreError> {
         let take = self.store.take(copy.session_id, copy.number).await?;
         let Some(_hold) = self.hold(copy.session_id, copy.number) else { return Ok(()) };
         copy.state = CopyState::Sending;
@@ -125,7 +125,14 @@ impl Library {
                 (copy.state, copy.error) = (CopyState::Failing, Some(error));
             }
         }
-        self.store.write_copy(&copy).await
+        self.store.write_copy(&copy).await?;
+        match &copy.error {
+            None => house.take_copied(&take, &copy.depot, Ok(())),
+            // It is tried on and on; that is told once.
+            Some(error) if copy.attempt_count == 1 => house.take_copied(&take, &copy.depot, Err(error)),
+            Some(_) => {}
+        }
+        Ok(())
     }
 
     async fn try_to_send(&self, copy: &mut CopyRecord, take: &StoredTake) -> CopyOutcome {

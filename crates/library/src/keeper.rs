@@ -1,7 +1,6 @@
 //! Keeps the library in order: digests, copies, what the rules remove, and what people removed.
 
 use std::collections::HashSet;
-use std::fmt::Debug;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -9,12 +8,12 @@ use time::OffsetDateTime;
 use tokio::time::sleep;
 use waverant_container::{FileError, Source};
 use waverant_relay::{ChannelRules, Kept, TakeState};
-use waverant_store::{CopyRecord, CopyState, StoreError, StoredTake};
+use waverant_store::{CopyRecord, CopyState, StoreError, StoredTake, written_now};
 
 use crate::check::digest;
 use crate::copies::copy_all;
 use crate::repair::{mended_record, repair_file};
-use crate::{Library, LibraryError};
+use crate::{Library, LibraryError, RuleBook};
 
 /// How often the disk is looked at; and after how many looks the library is looked through without news.
 const INTERVAL: Duration = Duration::from_secs(5);
@@ -32,18 +31,9 @@ const COPIES_AT_ONCE: usize = 500;
 /// The digest of a finished take is read at no more than about 100 MB/s, so that shows have the disk.
 const DIGEST_PAUSE: Duration = Duration::from_millis(10);
 
-/// What the keeper asks of the house.
-pub trait RuleBook: Debug + Send + Sync {
-    /// The rules of all channels as they are now.
-    fn channels(&self) -> Vec<Arc<ChannelRules>>;
-
-    /// What is being recorded now, in bits per second, all sessions together.
-    fn recording_bps(&self) -> f64;
-}
-
 /// Keeps the library in order until the service stops.
 pub async fn keep(library: Arc<Library>, house: Arc<dyn RuleBook>) {
-    let copier = tokio::spawn(copy_all(library.clone()));
+    let copier = tokio::spawn(copy_all(library.clone(), house.clone()));
     let (mut was_low, mut looks) = (false, 0);
     loop {
         let mut news = std::pin::pin!(library.news.notified());
@@ -137,7 +127,7 @@ impl Library {
         }
         let record = mended_record(&take.record, mended);
         tracing::info!(take = record.path, told = record.repair, "a take that was cut off was looked at");
-        self.store.write_take(&record).await?;
+        self.store.write_take(&record, written_now()).await?;
         self.tell_news();
         Ok(())
     }

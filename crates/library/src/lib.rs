@@ -16,6 +16,7 @@ mod layouts;
 mod library;
 mod live_depot;
 mod repair;
+mod rule_book;
 mod slates;
 mod stills;
 
@@ -26,8 +27,9 @@ pub use disk::{FileSource, RecordingsFolder};
 pub use error::LibraryError;
 pub use files::{TakeBytes, Variant};
 pub use jobs::{Job, JobKind, JobOutcome, JobState, JobView, Jobs, MadeTake};
-pub use keeper::{LOW_TIME, RuleBook, keep};
+pub use keeper::{LOW_TIME, keep};
 pub use library::{Hold, Library, LibrarySetup};
 pub use live_depot::{LiveDepot, ObjectKind};
 pub use repair::recover_takes;
+pub use rule_book::RuleBook;
 pub use slates::{MAX_SLATE_BYTES, SlateShelf};

@@ -7,7 +7,7 @@ use std::path::Path;
 
 use waverant_container::{FileError, FileReader, Source, plan_repair};
 use waverant_relay::{TakeRecord, TakeState};
-use waverant_store::{Store, StoreError};
+use waverant_store::{Store, StoreError, written_now};
 
 use crate::FileSource;
 
@@ -75,9 +75,16 @@ pub(crate) fn mended_record(take: &TakeRecord, mended: Result<Option<Mended>, Fi
     }
 }
 
-/// Mends the takes that an earlier run left unfinished, and writes down what was done. Returns how
-/// many there were.
-pub async fn recover_takes(store: &Store, folder: &Path) -> Result<usize, StoreError> {
+/// Mends the takes that an earlier run left unfinished, and writes down what was done. Each is handed to `tell` before it
+/// counts as finished. Returns how many there were.
+///
+/// # Errors
+/// [`StoreError`] if the database does not answer.
+pub async fn recover_takes(
+    store: &Store,
+    folder: &Path,
+    tell: impl AsyncFn(&TakeRecord) -> Result<(), StoreError>,
+) -> Result<usize, StoreError> {
     let unfinished = store.unfinished_takes().await?;
     for take in &unfinished {
         let path = folder.join(&take.path);
@@ -94,7 +101,8 @@ pub async fn recover_takes(store: &Store, folder: &Path) -> Result<usize, StoreE
         };
         let (duration_ms, told) = (record.duration_ms, record.repair.as_deref());
         tracing::warn!(take = take.path, duration_ms, told, "this take was cut off; it was mended");
-        store.write_take(&record).await?;
+        tell(&record).await?;
+        store.write_take(&record, written_now()).await?;
     }
     Ok(unfinished.len())
 }

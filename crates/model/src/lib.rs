@@ -5,6 +5,8 @@
 
 mod account;
 mod act;
+mod address;
+mod call_target;
 mod capacity;
 mod certificate;
 mod channel;
@@ -12,6 +14,7 @@ mod depot;
 mod destination;
 mod finding;
 mod hidden;
+mod house_system;
 mod job;
 mod key;
 mod limits;
@@ -32,6 +35,11 @@ mod viewing;
 
 pub use account::{AddToken, Administrator, ChangePassword, FirstRunState, MadeToken, Me, SignIn, Token, Withdrawn};
 pub use act::{Act, ActBy, ActOutcome};
+pub use address::{AddAddressRule, AddressRule, Addresses, BlockedAddress, Reception, ReleaseAddress};
+pub use call_target::{
+    AddCallTarget, CallFormat, CallRequest, CallTarget, CallTargetSet, CallTargetTry, CallTargets, ChangeCallTarget,
+    Delivery, DeliveryDetail, DeliveryState, OccurrenceWord,
+};
 pub use capacity::{
     CapacityAnswer, CapacityVerdict, LiveHost, LiveNetwork, LiveProcess, PlannedShows, ResourceAnswer, ResourceName,
 };
@@ -49,6 +57,10 @@ pub use finding::{
     LikelyFinding, RemedyDone, Severity,
 };
 pub use hidden::Hidden;
+pub use house_system::{
+    CallAnswer, CallHeader, HouseSystem, HouseSystemCondition, HouseSystemRules, HouseSystemSet, HouseSystemState,
+    HouseSystemTry, SetHouseSystem, TryHouseSystem, UnknownKeys, WhenSilent,
+};
 pub use job::{
     CheckedGap, CheckedMark, FileForm, JobKind, JobReport, JobResult, JobState, MadeTake, TakeCheck, TrackCheck,
     TrackKind,

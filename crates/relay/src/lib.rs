@@ -2,6 +2,7 @@
 //! lives, how packets are handed to many readers, how a leg behaves.
 
 mod actor;
+mod asking;
 mod channel;
 mod checkup;
 mod gate;
@@ -10,6 +11,7 @@ mod hub_needs;
 mod leg;
 mod line;
 mod meter;
+mod occurrence;
 mod packaging;
 mod people;
 mod printable;
@@ -22,6 +24,10 @@ mod timeline;
 mod viewing;
 
 pub use actor::Actor;
+pub use asking::{
+    Answer, AnswerFault, AnswerMemory, Asked, AskedKey, AskingRules, Breaker, Grant, HouseSystem, KeyShown, MAX_ANSWER,
+    Purpose, Question, Remembered, Telling, UnknownKeys, WhenSilent,
+};
 pub use channel::ChannelRules;
 pub use checkup::{
     About, ArrivalFigures, CadenceFigures, CertificateLeft, Checkup, Condition, Finding, FindingChange, FindingCode,
@@ -30,10 +36,11 @@ pub use checkup::{
     TrackFigures, findings_meant, judge_house, judge_leg, judge_line, judge_picture, judge_sound, judge_stream,
 };
 pub use gate::{
-    AddressRange, AddressRangeError, Admission, Announced, AnnouncedError, Attempt, AwayAttempt, AwayBook, AwayGroup,
-    CallerId, ChannelName, ChannelNameError, Comer, Entered, Gate, GateChannel, GateKey, Guesses, HoursError,
-    KeyDigest, KeyFault, KeyHold, KeyRight, KeyRules, KeyStanding, Lobby, LobbyLimits, NoPlace, OpenHours, OwnKeyError,
-    Protocol, Standing, TurnAway, TurnAwayReason, WhenOver, announced, own_key_fault, split_key,
+    AddressBlock, AddressRange, AddressRangeError, AddressRule, Admission, Announced, AnnouncedError, Attempt,
+    AwayAttempt, AwayBook, AwayGroup, Blocks, CallerId, ChannelName, ChannelNameError, Comer, Entered, Gate,
+    GateChannel, GateKey, Guesses, HoursError, KeyDigest, KeyFault, KeyHold, KeyRight, KeyRules, KeyStanding, Lobby,
+    LobbyLimits, NoPlace, OpenHours, Opener, OwnKeyError, Protocol, Reception, Said, Standing, TurnAway,
+    TurnAwayReason, WhenOver, announced, own_key_fault, split_key,
 };
 pub use hub::{Cursor, Entry, Hub, HubLimits, Origin, Read};
 pub use hub_needs::HubNeeds;
@@ -44,6 +51,10 @@ pub use leg::{
 };
 pub use line::{LineFault, LineFaultKind, LineMeter, LinePoint, LineQuality, advised_latency};
 pub use meter::RateMeter;
+pub use occurrence::{
+    Announcement, AwayNews, CLOUD_EVENT, CallForm, CallRules, CallTarget, Chronicle, Occurrence, OccurrenceKind,
+    OfChannel, RetryRules, ShowNews,
+};
 pub use packaging::{
     Found, OutsideShow, Packager, PackagingRules, PictureMessage, PictureMux, PicturePress, Piece, Position,
     SharedPiece, WallClock, WholeSegment,
@@ -61,7 +72,7 @@ pub use records::{
 };
 pub use secret::Secret;
 pub use session::{
-    Attendance, Attended, Departure, Intake, Joined, NotJoined, Offered, OnAir, Opener, Program, RtmpSource, SeatId,
+    Attendance, Attended, Departure, Intake, Joined, NotJoined, Offered, OnAir, Program, RtmpSource, SeatId,
     SessionLife, SessionState, Slate, SlateChoice, SlateError, SlateSource, SourceCounters, StreamSource, Takeover,
 };
 pub use spread::{Spread, SpreadMeter};

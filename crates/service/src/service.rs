@@ -6,6 +6,7 @@ use std::time::Duration;
 use tokio::task::JoinHandle;
 use tokio::time::timeout;
 use waverant_api::{FirstRun, LogDesk};
+use waverant_calls::Reachable;
 use waverant_house::{House, HouseSetup, Ledger};
 use waverant_library::RecordingsFolder;
 use waverant_relay::Secret;
@@ -74,7 +75,8 @@ impl Service {
             recordings,
             undo_time: settings.take_undo,
             state_folder: &settings.state_folder,
-            judge: None,
+            reachable: Reachable::new(settings.private_addresses.iter().copied()),
+            mail: settings.mail.clone(),
             checkup_share: settings.checkup_share,
             figure_days: settings.figure_days,
             act_days: settings.act_days,

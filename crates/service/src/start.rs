@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use serde::Deserialize;
 use thiserror::Error;
 use time::OffsetDateTime;
-use waverant_house::{HouseError, check_password, check_user_name};
+use waverant_house::{HouseError, LeftOpen, check_password, check_user_name};
 use waverant_library::{RecordingsFolder, recover_takes};
 use waverant_net::TlsError;
 use waverant_relay::Secret;
@@ -167,9 +167,13 @@ pub(crate) async fn mark_recordings(store: &Store, recordings: &RecordingsFolder
 
 /// Closes what a run that was killed left open, and says so.
 pub(crate) async fn close_unfinished(store: &Store, recordings: &Path) -> Result<(), StartError> {
-    let takes = recover_takes(store, recordings).await?;
-    let reason = "the service ended unexpectedly";
-    let sessions = store.close_unfinished(OffsetDateTime::now_utc(), reason).await?.sessions;
+    let (now, reason) = (OffsetDateTime::now_utc(), "the service ended unexpectedly");
+    let left = LeftOpen::new(store, now).await?;
+    let takes = recover_takes(store, recordings, async |take| left.tell_take(take).await).await?;
+    for session in store.unfinished_sessions().await? {
+        left.tell_session(session, reason).await?;
+    }
+    let sessions = store.close_unfinished(now, reason).await?.sessions;
     if !sessions.is_empty() || takes > 0 {
         tracing::warn!(?sessions, takes, "the last run ended unexpectedly; its open sessions are closed now");
     }

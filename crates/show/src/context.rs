@@ -4,7 +4,7 @@ use std::fmt::Debug;
 use std::sync::Arc;
 use std::time::Instant;
 
-use waverant_relay::{ChannelName, ShowRecord, SpreadMeter};
+use waverant_relay::{ChannelName, ShowNews, ShowRecord, SpreadMeter};
 use waverant_rtmp::StreamRates;
 
 use crate::events::Events;
@@ -14,6 +14,9 @@ use crate::feed::Feeds;
 pub trait Ledger: Debug + Send + Sync {
     /// Keeps something of a show; it replaces an earlier record of the same thing.
     fn write(&self, record: ShowRecord);
+
+    /// Tells others what happened in a session and stands in no record.
+    fn tell(&self, session: u64, news: ShowNews);
 }
 
 /// Who knows the rates of the incoming stream: as they were announced, else as they were measured.

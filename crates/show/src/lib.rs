@@ -32,7 +32,7 @@ pub use recorder::{RecorderDesk, RecorderState, Takes};
 pub use senses::{CheckupBudget, Sensed};
 pub use session::{
     LegReport, NoStill, Publisher, Registry, ReportedGap, STILL_WIDTHS, Seat, SeenPublisher, SharedTimeline, Show,
-    ShowEnd, ShowReport, ShowStart, ShownFinding, SourceSnapshot, Surroundings,
+    ShowEnd, ShowReport, ShowStart, ShownFinding, SourceSnapshot, Stay, Steering, Surroundings,
 };
 pub use slates::Likeness;
 

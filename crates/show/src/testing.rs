@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use parking_lot::Mutex;
 use tokio_util::sync::CancellationToken;
-use waverant_relay::{HubLimits, ShowRecord};
+use waverant_relay::{HubLimits, ShowNews, ShowRecord};
 use waverant_rtmp::StreamRates;
 
 use crate::clock;
@@ -27,6 +27,8 @@ impl Ledger for MemoryLedger {
     fn write(&self, record: ShowRecord) {
         self.0.lock().push(record);
     }
+
+    fn tell(&self, _: u64, _: ShowNews) {}
 }
 
 #[derive(Debug)]

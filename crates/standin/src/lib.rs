@@ -4,12 +4,14 @@
 mod authority;
 mod certifier;
 mod clip;
+mod club;
 mod compare;
 mod crowd;
 mod encoder;
 mod flv_marks;
 mod line;
 mod made;
+mod mailroom;
 mod marks;
 mod network;
 mod platform;
@@ -24,17 +26,19 @@ mod viewer;
 pub use authority::{Authority, IssuedCertificate, Validity};
 pub use certifier::{Certifier, CertifierCounts, CertifierFault};
 pub use clip::Clip;
+pub use club::{Club, ClubAnswer, ClubQuestion};
 pub use compare::{Comparison, compare, first_difference};
 pub use crowd::Crowd;
 pub use encoder::{Encoder, EncoderEnd, EncoderFault, EncoderOptions, EncoderReport, Pace, SrtContainer, SrtOptions};
 pub use flv_marks::read_flv;
+pub use mailroom::{Mailroom, TakenMail};
 pub use marks::{Mark, MarkKind};
 pub use network::{Network, NetworkFaults, NetworkReport};
 pub use platform::{ConnectionReport, Platform, PlatformFault, PlatformOptions, PlatformReport};
 pub use player::{Player, PlayerOptions, PlayerReport};
 pub use siege::{
-    Flood, FloodHabit, GuessCounts, Siege, SiegeCounts, SiegeDoors, connect_as, guess_passwords, post_sign_in,
-    stranger_address,
+    Flood, FloodHabit, GuessCounts, Siege, SiegeCounts, SiegeDoors, call_srt_as, connect_as, guess_passwords,
+    invent_srt_callers, post_sign_in, stranger_address,
 };
 pub use srt_player::watch_over_srt;
 pub use take::read_take;

@@ -1,3 +1,4 @@
+use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
 use std::sync::Arc;
 
@@ -6,7 +7,7 @@ use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
 use tokio::io::{AsyncRead, AsyncWrite};
-use tokio::net::TcpStream;
+use tokio::net::{TcpSocket, TcpStream};
 use tokio_rustls::TlsConnector;
 use waverant_rtmp::RtmpAddress;
 
@@ -17,9 +18,21 @@ impl<T: AsyncRead + AsyncWrite + Send> Line for T {}
 
 pub(crate) type BoxedLine = Pin<Box<dyn Line>>;
 
-/// Connects to an RTMP address; over TLS, `authority` (PEM) must have signed the certificate.
-pub(crate) async fn dial(address: &RtmpAddress, authority: Option<&str>) -> anyhow::Result<BoxedLine> {
-    let stream = TcpStream::connect((address.host(), address.port())).await.context("server")?;
+/// Connects to an RTMP address, from an address of this machine if one is given; over TLS, `authority` (PEM) must have
+/// signed the certificate.
+pub(crate) async fn dial(
+    address: &RtmpAddress,
+    authority: Option<&str>,
+    from: Option<IpAddr>,
+) -> anyhow::Result<BoxedLine> {
+    let stream = match from {
+        None => TcpStream::connect((address.host(), address.port())).await.context("server")?,
+        Some(from) => {
+            let socket = TcpSocket::new_v4()?;
+            socket.bind(SocketAddr::new(from, 0))?;
+            socket.connect(format!("{}:{}", address.host(), address.port()).parse()?).await.context("server")?
+        }
+    };
     stream.set_nodelay(true)?;
     if !address.is_secure() {
         return Ok(Box::pin(stream));

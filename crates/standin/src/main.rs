@@ -8,9 +8,9 @@ use anyhow::Context;
 use clap::{Args, Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
 use waverant_standin::{
-    Authority, Clip, Encoder, EncoderFault, EncoderOptions, EncoderReport, Network, NetworkFaults, Platform,
-    PlatformFault, PlatformOptions, PlatformReport, Player, PlayerOptions, PlayerReport, SrtContainer, SrtOptions,
-    Validity, compare, read_take,
+    Authority, Clip, Club, ClubAnswer, Encoder, EncoderFault, EncoderOptions, EncoderReport, Network, NetworkFaults,
+    Platform, PlatformFault, PlatformOptions, PlatformReport, Player, PlayerOptions, PlayerReport, SrtContainer,
+    SrtOptions, Validity, compare, read_take,
 };
 
 /// Plays an encoder or a platform, and compares what they saw.
@@ -23,6 +23,8 @@ enum Arguments {
     Platform(PlatformArguments),
     /// Watch a stream over RTMP and remember every payload.
     Player(PlayerArguments),
+    /// Be a club's system that is asked before somebody is let in.
+    Club(ClubArguments),
     /// Carry datagrams to a house as a bad network does.
     Network(NetworkArguments),
     /// Compare what an encoder sent with what a platform or a take holds.
@@ -86,6 +88,19 @@ struct EncoderArguments {
     /// Write what was sent into this file as JSON.
     #[arg(long)]
     report: Option<PathBuf>,
+}
+
+#[derive(Args, Debug)]
+struct ClubArguments {
+    /// Where to listen; port 0 takes a free one.
+    #[arg(long, default_value = "127.0.0.1:0")]
+    listen: SocketAddr,
+    /// Turn away who has this label.
+    #[arg(long)]
+    not: Vec<String>,
+    /// Write the address here when it listens.
+    #[arg(long)]
+    ready_file: Option<PathBuf>,
 }
 
 #[derive(Args, Debug)]
@@ -212,6 +227,7 @@ async fn main() -> anyhow::Result<()> {
         Arguments::Encoder(arguments) => run_encoder(arguments).await,
         Arguments::Platform(arguments) => run_platform(arguments).await,
         Arguments::Player(arguments) => run_player(arguments).await,
+        Arguments::Club(arguments) => run_club(arguments).await,
         Arguments::Network(arguments) => run_network(arguments).await,
         Arguments::Compare(CompareArguments::Platform { sent, received }) => {
             let (sent, received): (EncoderReport, PlatformReport) = (read_json(&sent)?, read_json(&received)?);
@@ -277,6 +293,27 @@ async fn run_encoder(arguments: EncoderArguments) -> anyhow::Result<()> {
         }
         tokio::time::sleep(Duration::from_secs(1)).await;
     }
+}
+
+async fn run_club(arguments: ClubArguments) -> anyhow::Result<()> {
+    let ClubArguments { listen, not, ready_file } = arguments;
+    let club = Club::open_at(listen, move |question| {
+        // What its chat is told.
+        if let Some(text) = question["text"].as_str() {
+            eprintln!("{text}");
+            return ClubAnswer::new(200, r#"{"ok": true}"#);
+        }
+        let label = question["key"]["label"].as_str().unwrap_or_default();
+        match not.iter().any(|name| name == label) {
+            true => ClubAnswer::new(403, r#"{"message": "Not entered for the regatta. Ask the race office."}"#),
+            false => ClubAnswer::new(200, r#"{"keep_s": 10}"#),
+        }
+    });
+    let club = club.await?;
+    if let Some(path) = &ready_file {
+        write_ready(path, club.address())?;
+    }
+    wait_for_end().await
 }
 
 async fn run_network(arguments: NetworkArguments) -> anyhow::Result<()> {

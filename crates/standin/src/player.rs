@@ -73,7 +73,7 @@ impl Player {
     /// If the address is no RTMP address or the server cannot be reached.
     pub async fn run(self) -> anyhow::Result<PlayerReport> {
         let address: RtmpAddress = self.options.server.parse().context("server")?;
-        let line = dial(&address, None).await?;
+        let line = dial(&address, None, None).await?;
         let target = ClientTarget {
             purpose: ClientPurpose::Play,
             app: address.app().to_owned(),

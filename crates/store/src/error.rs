@@ -1,11 +1,20 @@
 use sqlx::mysql::MySqlDatabaseError;
 use thiserror::Error;
 
-/// Errors of the server that go by: too many connections, not ready, shutting down, a lock that was
-/// waited for too long, a deadlock, read-only in three ways, killed, out of time, gone, and lost in mid-query.
-///
-/// Source: MariaDB server error codes
-const PASSING: [u16; 13] = [1040, 1047, 1053, 1205, 1213, 1290, 1792, 1836, 1927, 1969, 2006, 2013, 3024];
+/// Errors of the server that go by, or that whoever runs it can mend, while the record waits. Source: MariaDB server error
+/// codes
+const PASSING: [u16; 40] = [
+    // Its disk is full, or a file cannot be written; out of memory or threads.
+    1021, 1026, 1030, 1037, 1038, 1041, 1114, 1135,
+    // The database, its tables or our rights are not there: as after failing over to a server that is not ready.
+    1044, 1045, 1049, 1142, 1143, 1146, 1227,
+    // Too many connections, or as many as we may have; not ready, shutting down, a connection that broke.
+    1040, 1043, 1047, 1053, 1129, 1130, 1152, 1158, 1159, 1160, 1161, 1203, 1226,
+    // A lock that was waited for too long, a deadlock, killed, out of time.
+    1205, 1213, 1317, 1927, 1969, 3024, // Read-only in three ways.
+    1290, 1792, 1836, // Gone, lost in mid-query, and lost while it was being made.
+    2006, 2013, 2055,
+];
 
 /// Why a record could not be read or written.
 #[derive(Debug, Error)]

@@ -16,11 +16,12 @@ pub use database::{
 pub use error::StoreError;
 pub use records::{
     ActFilter, ActRecord, CONSOLE, Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload,
-    Depot, Destination, DestinationSettings, FigureBlock, GuestLink, KeyPassword, KeyRenewal, KeyTerms, MACHINE,
-    MadeStreamKey, NewPasskey, NewStreamKey, NewToken, NewViewingLink, Passkey, Person, RecordingSettings,
-    SecondFactor, Sending, SessionFilter, SessionRecord, SrtTerms, StoredTake, StreamKey, TakeCard, TakeChange,
-    TakeFilter, TokenHolder, TokenRecord, TokenUse, Unfinished, User, ViewerMinute,
+    Delivery, DeliveryFilter, DeliveryState, DeliveryTry, Depot, Destination, DestinationSettings, FigureBlock,
+    GuestLink, KeyPassword, KeyRenewal, KeyTerms, MACHINE, MadeStreamKey, NewPasskey, NewStreamKey, NewToken,
+    NewViewingLink, Passkey, Person, RecordingSettings, SecondFactor, Sending, SessionFilter, SessionRecord, SrtTerms,
+    StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder, TokenRecord, TokenUse, Unfinished, User,
+    ViewerMinute, WaitingCount, WaitingLane, written_now,
 };
-pub use secrets::{KeyFileError, Keychain, Turn, new_one_time_code, new_passphrase, new_salt};
+pub use secrets::{KeyFileError, Keychain, Turn, new_call_id, new_one_time_code, new_passphrase, new_salt};
 #[cfg(feature = "testing")]
 pub use testing::TestDatabase;

@@ -44,6 +44,17 @@ impl TestDatabase {
         &self.url
     }
 
+    /// Does something to it that no store does.
+    ///
+    /// # Errors
+    /// [`StoreError`] if it is not done.
+    pub async fn execute(&self, statements: &str) -> Result<(), StoreError> {
+        let pool = sqlx::MySqlPool::connect(&self.url).await?;
+        sqlx::raw_sql(sqlx::AssertSqlSafe(statements.to_owned())).execute(&pool).await?;
+        pool.close().await;
+        Ok(())
+    }
+
     /// A store on the database.
     ///
     /// # Errors

@@ -5,9 +5,10 @@ use sqlx::{Connection, Executor, MySqlConnection};
 use time::macros::datetime;
 use time::{Duration, OffsetDateTime};
 use waverant_relay::{
-    AddressRange, AwayAttempt, AwayGroup, Grants, KeyRight, KeyRules, LegPhase, LegRecord, NewSession, RecordingMode,
-    Role, Scope, Secret, SessionEnd, SlateChoice, TakeMark, TakeRecord, TakeState, Takeover, ViewerCounts, ViewingLink,
-    ViewingRules,
+    AddressRange, AddressRule, AskingRules, AwayAttempt, AwayGroup, CallForm, CallRules, CallTarget, Grants,
+    HouseSystem, KeyRight, KeyRules, LegPhase, LegRecord, NewSession, OccurrenceKind, Reception, RecordingMode, Role,
+    Scope, Secret, SessionEnd, SlateChoice, TakeMark, TakeRecord, TakeState, Takeover, UnknownKeys, ViewerCounts,
+    ViewingLink, ViewingRules, WhenSilent,
 };
 use waverant_store::{
     ChannelSettings, CopyRecord, CopyState, CopyUpload, Depot, DestinationSettings, KeyPassword, KeyTerms, Keychain,
@@ -104,7 +105,7 @@ async fn takes_are_found_by_channel_time_length_and_place() {
         store.begin_session(&session(id)).await.unwrap();
         for number in 1..=2 {
             let duration_ms = id * 10_000;
-            store.write_take(&TakeRecord { duration_ms, ..take(id, number) }).await.unwrap();
+            store.write_take(&TakeRecord { duration_ms, ..take(id, number) }, 1).await.unwrap();
         }
     }
     let found = async |filter: TakeFilter| -> Vec<(u64, u32)> {
@@ -128,11 +129,11 @@ async fn takes_are_found_by_channel_time_length_and_place() {
 async fn what_people_make_of_a_take_outlives_what_the_recorder_writes() {
     let (_database, store) = store().await;
     store.begin_session(&session(1)).await.unwrap();
-    store.write_take(&take(1, 1)).await.unwrap();
+    store.write_take(&take(1, 1), 1).await.unwrap();
     let change = TakeChange { title: Some("Heat 2".into()), note: Some("windy".into()), is_locked: Some(true) };
     store.change_take(1, 1, &change).await.unwrap();
     store.set_take_digest(1, 1, Some([7; 32])).await.unwrap();
-    store.write_take(&TakeRecord { duration_ms: 5, ..take(1, 1) }).await.unwrap();
+    store.write_take(&TakeRecord { duration_ms: 5, ..take(1, 1) }, 1).await.unwrap();
     let card = store.take(1, 1).await.unwrap().card;
     let expected = TakeCard {
         title: Some("Heat 2".into()),
@@ -171,7 +172,7 @@ async fn a_take_that_was_touched_meanwhile_is_not_removed() {
     let (_database, store) = store().await;
     store.begin_session(&session(1)).await.unwrap();
     for number in 1..=5 {
-        store.write_take(&take(1, number)).await.unwrap();
+        store.write_take(&take(1, number), 1).await.unwrap();
     }
     let lock = |is_locked| TakeChange { is_locked: Some(is_locked), ..TakeChange::default() };
     // Locked, removed, had back, and a second keeper.
@@ -218,7 +219,7 @@ async fn copies_remember_how_far_they_came() {
     assert_eq!(store.depot("attic").await.unwrap(), depot);
     assert!(matches!(store.add_depot(&depot).await, Err(StoreError::NameTaken(_))));
     store.begin_session(&session(1)).await.unwrap();
-    store.write_take(&take(1, 1)).await.unwrap();
+    store.write_take(&take(1, 1), 1).await.unwrap();
     assert_eq!(store.copy_of(1, 1).await.unwrap(), None);
     let upload = CopyUpload { id: "u".into(), part_bytes: 8 };
     let copy = CopyRecord {
@@ -457,13 +458,17 @@ async fn all_is_sealed_anew_under_another_key() {
     store.add_destination("quayside", &quay, &Secret::new("quay-key"), NOW).await.unwrap();
     let attic = Depot { secret_key: Secret::new("attic-secret"), name: "attic".into(), ..depot() };
     store.add_depot(&attic).await.unwrap();
+    let system = house_system(channel.id);
+    store.set_house_system(&system).await.unwrap();
+    let target = call_target("club");
+    store.add_call_target(&target, 10).await.unwrap();
     let user = store.add_user("harbour", &Secret::new("regatta morning"), NOW).await.unwrap();
     store.begin_second_factor(&user).await.unwrap().unwrap();
     let token = store.add_token(user.id, &token("van", None), NOW).await.unwrap();
     let before = sealed_values(database.url()).await;
 
     let second = first.successor(keys.path()).unwrap();
-    assert_eq!(store.seal_anew(&second).await.unwrap(), 8);
+    assert_eq!(store.seal_anew(&second).await.unwrap(), 11);
     let after = sealed_values(database.url()).await;
     assert_eq!(before.keys().collect::<Vec<_>>(), after.keys().collect::<Vec<_>>());
     for (column, values) in &after {
@@ -473,6 +478,8 @@ async fn all_is_sealed_anew_under_another_key() {
     assert!(matches!(Store::open(database.url(), first).await, Err(StoreError::ForeignKeyFile)));
     let store = Store::open(database.url(), second).await.unwrap();
     assert_eq!(store.depot("attic").await.unwrap(), attic);
+    assert_eq!(store.house_systems().await.unwrap(), [system]);
+    assert_eq!(store.call_targets().await.unwrap(), [CallTarget { id: 1, ..target }]);
     let again = store.keys_of(&[channel.id]).await.unwrap().remove(0);
     assert_eq!((again.password.as_ref(), &again.terms), (Some(&password), &key.terms));
     let shown = store.open_guest_link(&guest_token.unwrap(), &again.guest.unwrap()).unwrap();
@@ -546,17 +553,17 @@ async fn sessions_legs_and_takes_are_kept() {
         dropped_ms: 0,
         redial_count: 0,
     };
-    store.write_leg(&leg).await.unwrap();
+    store.write_leg(&leg, 1).await.unwrap();
     leg.redial_count = 4;
     leg.reason = Some("reset".repeat(100));
-    store.write_leg(&leg).await.unwrap();
+    store.write_leg(&leg, 1).await.unwrap();
     assert_eq!(store.legs(2).await.unwrap()[0].redial_count, 4);
 
     let take = TakeRecord { state: TakeState::Writing, ..take(2, 1) };
-    store.write_take(&take).await.unwrap();
+    store.write_take(&take, 1).await.unwrap();
     assert_eq!(store.unfinished_takes().await.unwrap(), std::slice::from_ref(&take));
     let done = TakeRecord { state: TakeState::Complete, duration_ms: 60_000, ..take };
-    store.write_take(&done).await.unwrap();
+    store.write_take(&done, 1).await.unwrap();
     let listed = store.takes(&TakeFilter { limit: 10, ..TakeFilter::default() }).await.unwrap();
     assert_eq!((&listed[0].record, listed[0].channel_name.as_str()), (&done, "finish-line"));
     assert_eq!(store.takes_of_session(2).await.unwrap(), listed);
@@ -653,10 +660,10 @@ async fn the_keeper_finds_what_is_due() {
     store.begin_session(&session(1)).await.unwrap();
     let states = [TakeState::Writing, TakeState::Complete, TakeState::CutOff, TakeState::Complete];
     for (number, state) in (1..).zip(states) {
-        store.write_take(&TakeRecord { state, ..take(1, number) }).await.unwrap();
+        store.write_take(&TakeRecord { state, ..take(1, number) }, 1).await.unwrap();
     }
     let mended = TakeRecord { state: TakeState::CutOff, repair: Some("the index was written".into()), ..take(1, 5) };
-    store.write_take(&mended).await.unwrap();
+    store.write_take(&mended, 1).await.unwrap();
     store.set_take_digest(1, 4, Some([7; 32])).await.unwrap();
     let numbers =
         |takes: Vec<waverant_store::StoredTake>| -> Vec<u32> { takes.iter().map(|take| take.record.number).collect() };
@@ -821,6 +828,7 @@ async fn records_are_copied_into_an_empty_database() {
             reason: None,
             before: Some(serde_json::json!({"title": odd}).to_string()),
             after: None,
+            mark: String::new(),
         };
         store.write_act(&act).await.unwrap();
     }
@@ -851,9 +859,11 @@ async fn records_of_an_older_version_are_taken_and_damaged_ones_are_not() {
     let (first, rest) = text.split_once('\n').unwrap();
     let schema: i64 = first.rsplit_once(' ').unwrap().1.parse().unwrap();
     let with_schema = |schema: i64| format!("{} {schema}\n{rest}", first.rsplit_once(' ').unwrap().0);
-    // The newest table is empty here, and its number the only word of it.
-    let older: String =
-        with_schema(24).lines().filter(|line| !line.contains("`passkeys`")).map(|line| format!("{line}\n")).collect();
+    // The newest tables are empty here, and their numbers the only word of them.
+    let newer = ["`passkeys`", "`address_rules`", "`call_targets`", "`deliveries`"];
+    let is_newer = |line: &&str| newer.iter().any(|table| line.contains(table));
+    let older = with_schema(24);
+    let older: String = older.lines().filter(|line| !is_newer(line)).map(|line| format!("{line}\n")).collect();
     let other = TestDatabase::create().await.unwrap();
     waverant_store::read_records(other.url(), older.as_bytes()).await.unwrap();
     let copy = Store::open(other.url(), store.keychain().clone()).await.unwrap();
@@ -877,4 +887,122 @@ async fn records_of_an_older_version_are_taken_and_damaged_ones_are_not() {
         let error = waverant_store::read_records(empty.url(), damaged.as_bytes()).await.unwrap_err().to_string();
         assert!(error.contains(told), "{told}: {error}");
     }
+}
+
+fn house_system(id: u64) -> HouseSystem {
+    let rules = AskingRules {
+        is_on: true,
+        address: "https://club.wexcombe.example/relay".to_owned(),
+        publishers: true,
+        players: false,
+        unknown_keys: UnknownKeys::Digest,
+        when_silent: WhenSilent::KnownKeys,
+        time_limit: std::time::Duration::from_millis(2500),
+        retries: 2,
+        again: Some(std::time::Duration::from_secs(600)),
+    };
+    HouseSystem { id, rules, secret: Secret::new("whsec_of the club") }
+}
+
+/// A slow server may do a statement late that was given up and sent again.
+#[tokio::test]
+async fn what_is_done_late_undoes_nothing() {
+    let (_database, store) = store().await;
+    store.begin_session(&session(1)).await.unwrap();
+    let writing = TakeRecord { state: TakeState::Writing, duration_ms: 10, ..take(1, 1) };
+    let done = TakeRecord { duration_ms: 900, ..take(1, 1) };
+    let leg = |state, sent_bytes| LegRecord {
+        session_id: 1,
+        destination_id: 3,
+        destination_name: "plovio".into(),
+        state,
+        reason: None,
+        sent_frame_count: 0,
+        sent_bytes,
+        dropped_frame_count: 0,
+        dropped_ms: 0,
+        redial_count: 0,
+    };
+    let (early, late) = (leg(LegPhase::Carrying, 5), leg(LegPhase::Off, 9));
+    for (take, leg, written) in [(&writing, &early, 7), (&done, &late, 9), (&writing, &early, 8), (&done, &late, 9)] {
+        store.write_take(take, written).await.unwrap();
+        store.write_leg(leg, written).await.unwrap();
+    }
+    assert_eq!(store.take(1, 1).await.unwrap().record, done);
+    assert_eq!(store.legs(1).await.unwrap(), [late]);
+    let act = waverant_relay::Act {
+        at: NOW,
+        person: "cox".to_owned(),
+        by: waverant_relay::ActBy::Console,
+        token: String::new(),
+        address: String::new(),
+        what: "end_session".to_owned(),
+        channel: None,
+        subject: String::new(),
+        outcome: waverant_relay::ActOutcome::Done,
+        reason: None,
+        before: None,
+        after: None,
+        mark: "act_1".to_owned(),
+    };
+    let unmarked = waverant_relay::Act { mark: String::new(), ..act.clone() };
+    for act in [&act, &act, &unmarked, &unmarked] {
+        store.write_act(act).await.unwrap();
+    }
+    let kept = store.acts(&waverant_store::ActFilter { limit: 10, ..Default::default() }).await.unwrap();
+    assert_eq!(kept.len(), 3, "what has a mark is kept once");
+}
+
+fn call_target(name: &str) -> CallTarget {
+    let kinds = [OccurrenceKind::SessionBegins].into();
+    let rules = CallRules { is_on: true, channel: None, kinds, form: CallForm::Event };
+    let (address, secret) = (Secret::new("https://club.wexcombe.example/told"), Secret::new("whsec_of the calls"));
+    CallTarget { id: 0, name: name.to_owned(), address, secret, rules }
+}
+
+/// That of the house and that of a channel are two; one goes with its channel.
+#[tokio::test]
+async fn house_systems_are_kept_and_go_with_their_channels() {
+    let (_database, store) = store().await;
+    let channel = store.add_channel("finish-line", &settings(), NOW).await.unwrap();
+    let (of_house, of_channel) = (house_system(HouseSystem::OF_HOUSE), house_system(channel.id));
+    for system in [&of_channel, &of_house, &of_house] {
+        store.set_house_system(system).await.unwrap();
+    }
+    assert_eq!(store.house_systems().await.unwrap(), [of_house.clone(), of_channel.clone()]);
+    let changed = HouseSystem { secret: Secret::new("another"), ..of_house };
+    store.set_house_system(&changed).await.unwrap();
+    assert_eq!(store.house_systems_of(&[0]).await.unwrap(), [changed]);
+    store.remove_channel("finish-line").await.unwrap();
+    assert!(store.house_systems_of(&[channel.id]).await.unwrap().is_empty());
+    store.remove_house_system(0).await.unwrap();
+    assert!(matches!(store.remove_house_system(0).await, Err(StoreError::NotFound { .. })));
+    assert!(store.set_house_system(&of_channel).await.is_err(), "the channel is not there any more");
+}
+
+#[tokio::test]
+async fn rules_for_addresses_are_kept_until_they_are_over() {
+    let (_database, store) = store().await;
+    let rule = |range: &str, until| AddressRule {
+        id: 0,
+        range: range.parse().unwrap(),
+        reception: Reception::Blocked,
+        until,
+        note: "a guesser".to_owned(),
+        made_at: NOW,
+        made_by: "harbour".to_owned(),
+    };
+    let for_ever = rule("192.0.2.0/24", None);
+    let first = store.set_address_rule(&for_ever, 2).await.unwrap();
+    let second = store.set_address_rule(&rule("2001:db8::/32", Some(NOW + Duration::HOUR)), 2).await.unwrap();
+    let full = store.set_address_rule(&rule("198.51.100.1", None), 2).await;
+    assert!(matches!(full, Err(StoreError::TooMany { most: 2, .. })));
+    let again = AddressRule { reception: Reception::Welcome, ..for_ever };
+    let third = store.set_address_rule(&again, 2).await.unwrap();
+    assert!(third > second && second > first, "it takes the place of the one for the same addresses");
+    let ids = |rules: Vec<AddressRule>| rules.iter().map(|rule| rule.id).collect::<Vec<_>>();
+    assert_eq!(ids(store.address_rules(NOW).await.unwrap()), [third, second]);
+    assert_eq!(store.address_rules(NOW + Duration::HOUR).await.unwrap(), [AddressRule { id: third, ..again }]);
+    store.remove_address_rule(third).await.unwrap();
+    assert!(matches!(store.remove_address_rule(third).await, Err(StoreError::NotFound { .. })));
 }

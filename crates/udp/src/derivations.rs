@@ -4,8 +4,9 @@ use std::thread;
 
 use parking_lot::{Condvar, Mutex};
 use tokio::sync::mpsc;
-use waverant_srt::{Config, Derivation, DerivedKey, Request};
+use waverant_srt::{Derivation, DerivedKey, Request};
 
+use crate::doorkeeper::Welcome;
 use crate::fair_queue::FairQueue;
 
 /// Callers and connections whose keys wait to be derived. At two milliseconds each, the last one
@@ -20,9 +21,9 @@ const NICENESS: i32 = 10;
 
 /// For whom a key is derived.
 #[derive(Debug)]
-pub(crate) enum Purpose {
+pub(crate) enum Purpose<P> {
     /// A caller that was judged; how its connection is to behave.
-    Caller(Box<Request>, Box<Config>),
+    Caller(Box<Request>, Box<Welcome<P>>),
     /// A connection, by our number, whose peer made a new key.
     Connection(u32),
 }
@@ -31,26 +32,26 @@ pub(crate) enum Purpose {
 type Key = (SocketAddr, u32);
 
 #[derive(Debug)]
-struct Work {
+struct Work<P> {
     derivation: Derivation,
-    purpose: Purpose,
+    purpose: Purpose<P>,
 }
 
 #[derive(Debug)]
-struct Shared {
-    queue: Mutex<(FairQueue<Key, Work>, bool)>,
+struct Shared<P> {
+    queue: Mutex<(FairQueue<Key, Work<P>>, bool)>,
     news: Condvar,
 }
 
 /// Derives keys on a thread of its own, so that no passphrase, right or wrong, holds up the task
 /// that drives connections.
 #[derive(Debug)]
-pub(crate) struct Derivations {
-    shared: Arc<Shared>,
-    done: mpsc::Receiver<(Purpose, DerivedKey)>,
+pub(crate) struct Derivations<P> {
+    shared: Arc<Shared<P>>,
+    done: mpsc::Receiver<(Purpose<P>, DerivedKey)>,
 }
 
-impl Derivations {
+impl<P: Send + 'static> Derivations<P> {
     pub(crate) fn start() -> std::io::Result<Self> {
         let queue = FairQueue::new(CAPACITY, PER_ADDRESS);
         let shared = Arc::new(Shared { queue: Mutex::new((queue, false)), news: Condvar::new() });
@@ -61,7 +62,14 @@ impl Derivations {
     }
 
     /// Queues the work for `peer`. False if there is no room: the peer repeats itself.
-    pub(crate) fn queue(&self, rank: u8, from: IpAddr, key: Key, derivation: Derivation, purpose: Purpose) -> Refused {
+    pub(crate) fn queue(
+        &self,
+        rank: u8,
+        from: IpAddr,
+        key: Key,
+        derivation: Derivation,
+        purpose: Purpose<P>,
+    ) -> Refused {
         let mut queue = self.shared.queue.lock();
         let refused = queue.0.push(rank, from, key, Work { derivation, purpose });
         drop(queue);
@@ -81,12 +89,12 @@ impl Derivations {
     ///
     /// # Cancel safety
     /// Nothing is lost.
-    pub(crate) async fn next(&mut self) -> Option<(Purpose, DerivedKey)> {
+    pub(crate) async fn next(&mut self) -> Option<(Purpose<P>, DerivedKey)> {
         self.done.recv().await
     }
 
     /// A result that is there already.
-    pub(crate) fn try_next(&mut self) -> Option<(Purpose, DerivedKey)> {
+    pub(crate) fn try_next(&mut self) -> Option<(Purpose<P>, DerivedKey)> {
         self.done.try_recv().ok()
     }
 }
@@ -95,14 +103,14 @@ impl Derivations {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Refused(pub(crate) Option<u32>);
 
-impl Drop for Derivations {
+impl<P> Drop for Derivations<P> {
     fn drop(&mut self) {
         self.shared.queue.lock().1 = true;
         self.shared.news.notify_one();
     }
 }
 
-fn derive_all(shared: &Shared, done: &mpsc::Sender<(Purpose, DerivedKey)>) {
+fn derive_all<P>(shared: &Shared<P>, done: &mpsc::Sender<(Purpose<P>, DerivedKey)>) {
     // On Linux a thread has a niceness of its own.
     let _ = rustix::process::setpriority_process(Some(rustix::thread::gettid()), NICENESS);
     loop {

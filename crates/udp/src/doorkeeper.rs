@@ -26,21 +26,30 @@ pub enum Onward {
     Ends,
 }
 
-/// What a decision that takes a while comes to: why the caller may not come in, if so.
-pub type Deciding = Pin<Box<dyn Future<Output = Result<(), RejectReason>> + Send>>;
-
-/// Whether a caller may come in.
-pub enum Decision {
-    /// It is decided.
-    Now(Result<(), RejectReason>),
-    /// It will be: the caller waits, and nobody else does. A caller that gives up is forgotten with its decision.
-    Later(Deciding),
+/// A caller that may come in if it knows the passphrase.
+#[derive(Debug)]
+pub struct Welcome<P> {
+    /// How its connection behaves; the passphrase in it is checked.
+    pub config: Config,
+    /// What the application wants to know of it then.
+    pub pass: P,
 }
 
-impl fmt::Debug for Decision {
+/// What a decision that takes a while comes to, or why the caller may not come in.
+pub type Deciding<P> = Pin<Box<dyn Future<Output = Result<Welcome<P>, RejectReason>> + Send>>;
+
+/// Whether a caller may come in.
+pub enum Decision<P> {
+    /// It is decided.
+    Now(Result<Welcome<P>, RejectReason>),
+    /// It will be: the caller waits, and nobody else does. A caller that gives up is forgotten with its decision.
+    Later(Deciding<P>),
+}
+
+impl<P> fmt::Debug for Decision<P> {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Now(decided) => out.debug_tuple("Now").field(decided).finish(),
+            Self::Now(decided) => out.debug_tuple("Now").field(&decided.is_ok()).finish(),
             Self::Later(_) => out.write_str("Later(…)"),
         }
     }
@@ -50,6 +59,9 @@ impl fmt::Debug for Decision {
 pub trait Doorkeeper {
     /// What the application keeps of a connection.
     type Guest;
+
+    /// What it keeps of a caller between its being judged and its being let in.
+    type Pass: Send + 'static;
 
     /// What callers of this address are worth, from 0 to 3, when there is more to do than time: 3 are
     /// those who are known.
@@ -64,24 +76,16 @@ pub trait Doorkeeper {
 
     /// Decides whether a caller may be let in, and how its connection behaves then; the
     /// passphrase in the answer is checked behind it.
-    ///
-    /// # Errors
-    /// Why it may not; it is told so.
-    fn judge(&mut self, request: &Request) -> Result<Config, RejectReason>;
+    fn judge(&mut self, request: &Request) -> Decision<Self::Pass>;
 
-    /// Decides, once more, whether a caller may be let in whose key and passphrase were right: what takes a while.
-    fn decide(&mut self, _request: &Request) -> Decision {
-        Decision::Now(Ok(()))
-    }
-
-    /// Lets a caller in of whom that was decided.
+    /// Lets a caller in of whom that was decided, and whose passphrase was right.
     ///
     /// # Errors
     /// Why that cannot be after all; it is told so.
-    fn admit(&mut self, request: &Request) -> Result<Self::Guest, RejectReason>;
+    fn admit(&mut self, request: &Request, pass: Self::Pass) -> Result<Self::Guest, RejectReason>;
 
     /// A caller that [`judge`](Self::judge) would have let in has not the right passphrase.
-    fn refused(&mut self, request: &Request, reason: RejectReason);
+    fn refused(&mut self, request: &Request, pass: Self::Pass, reason: RejectReason);
 
     /// A caller was refused before [`judge`](Self::judge) was asked.
     fn turned_away(&mut self, turned: Turned);

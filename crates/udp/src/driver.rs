@@ -15,7 +15,7 @@ use waverant_srt::{
 };
 
 use crate::derivations::{Derivations, Purpose, Refused};
-use crate::doorkeeper::{Decision, Doorkeeper, Onward, Turned};
+use crate::doorkeeper::{Decision, Doorkeeper, Onward, Turned, Welcome};
 use crate::farewells::Farewells;
 use crate::outbox::Outbox;
 use crate::rest::rest;
@@ -34,6 +34,9 @@ const MAX_CALLS: usize = 32;
 /// Callers that may wait at one time until it is decided whether they may come in.
 const MAX_WAITING: usize = 64;
 
+/// A caller that waits and says nothing for so long has given up.
+const GIVEN_UP_AFTER: Duration = Duration::from_secs(2);
+
 /// The rank from which callers are always heard.
 const KNOWN_RANK: u8 = 3;
 
@@ -50,14 +53,15 @@ const FIGURES_INTERVAL: Duration = Duration::from_millis(500);
 #[derive(Debug)]
 struct Waiting {
     request: Box<Request>,
-    config: Config,
-    derived: Option<DerivedKey>,
+    heard_at: Instant,
 }
 
 /// What names a caller: where it is, and its number.
 type CallerKey = (SocketAddr, u32);
 
-type NamedDecision = Pin<Box<dyn Future<Output = (CallerKey, Result<(), RejectReason>)> + Send>>;
+type Decided<P> = (CallerKey, Result<Welcome<P>, RejectReason>);
+
+type NamedDecision<P> = Pin<Box<dyn Future<Output = Decided<P>> + Send>>;
 
 #[derive(Debug)]
 struct Held<G> {
@@ -78,10 +82,10 @@ pub struct SrtSocket<D: Doorkeeper> {
     known: HashMap<(SocketAddr, u32), u32>,
     farewells: Farewells,
     outbox: Outbox,
-    derivations: Derivations,
+    derivations: Derivations<D::Pass>,
     /// Callers of whom it is not decided yet whether they may come in.
     waiting: HashMap<CallerKey, Waiting>,
-    deciding: FuturesUnordered<NamedDecision>,
+    deciding: FuturesUnordered<NamedDecision<D::Pass>>,
     /// Callers that may still be heard before the next rest.
     calls_left: usize,
     next_id: u32,
@@ -222,21 +226,39 @@ impl<D: Doorkeeper> SrtSocket<D> {
 
     fn judge(&mut self, now: Instant, request: Box<Request>) {
         let key = (request.from(), request.remote_id());
-        if self.derivations.is_waiting(&key) || self.waiting.contains_key(&key) {
+        if let Some(waiting) = self.waiting.get_mut(&key) {
+            waiting.heard_at = now;
+            return;
+        }
+        if self.derivations.is_waiting(&key) {
             return;
         }
         match self.doorkeeper.judge(&request) {
-            Err(reason) => self.refuse(now, &request, reason),
-            Ok(config) => match config.passphrase.as_ref().and_then(|passphrase| request.derivation(passphrase)) {
-                None => self.accept(now, request, config, None),
-                Some(derivation) => {
-                    let address = request.from().ip();
-                    let (rank, from) = (self.doorkeeper.rank(address), self.doorkeeper.caller_of(address));
-                    let purpose = Purpose::Caller(request, Box::new(config));
-                    let refused = self.derivations.queue(rank, from, key, derivation, purpose);
-                    self.forget_derivation(refused);
-                }
-            },
+            Decision::Now(decided) => self.decided(now, request, decided),
+            // What finds no room is not answered: the caller repeats itself.
+            Decision::Later(_) if self.waiting.len() >= MAX_WAITING => {}
+            Decision::Later(deciding) => {
+                self.waiting.insert(key, Waiting { request, heard_at: now });
+                self.deciding.push(Box::pin(async move { (key, deciding.await) }));
+            }
+        }
+    }
+
+    /// Goes on with a caller of whom it is decided: checks the passphrase.
+    fn decided(&mut self, now: Instant, request: Box<Request>, decided: Result<Welcome<D::Pass>, RejectReason>) {
+        let welcome = match decided {
+            Ok(welcome) => welcome,
+            Err(reason) => return self.refuse(now, &request, reason),
+        };
+        match welcome.config.passphrase.as_ref().and_then(|passphrase| request.derivation(passphrase)) {
+            None => self.accept(now, &request, welcome, None),
+            Some(derivation) => {
+                let (address, key) = (request.from().ip(), (request.from(), request.remote_id()));
+                let (rank, from) = (self.doorkeeper.rank(address), self.doorkeeper.caller_of(address));
+                let purpose = Purpose::Caller(request, Box::new(welcome));
+                let refused = self.derivations.queue(rank, from, key, derivation, purpose);
+                self.forget_derivation(refused);
+            }
         }
     }
 
@@ -244,47 +266,20 @@ impl<D: Doorkeeper> SrtSocket<D> {
         self.answer(request.from(), &self.listener.refuse(now, request, reason));
     }
 
-    /// Goes on with a caller whose key was right: checks the passphrase, then has it decided.
-    fn accept(&mut self, now: Instant, request: Box<Request>, config: Config, derived: Option<DerivedKey>) {
-        let Some((id, connection)) = self.connect(now, &request, config.clone(), derived.clone()) else { return };
-        match self.doorkeeper.decide(&request) {
-            Decision::Now(Ok(())) => self.admit(now, &request, id, connection),
-            Decision::Now(Err(reason)) => self.refuse(now, &request, reason),
-            // What finds no room is not answered: the caller repeats itself.
-            Decision::Later(_) if self.waiting.len() >= MAX_WAITING => {}
-            Decision::Later(deciding) => {
-                // The connection is made anew then: its clock begins with it.
-                let key = (request.from(), request.remote_id());
-                self.waiting.insert(key, Waiting { request, config, derived });
-                self.deciding.push(Box::pin(async move { (key, deciding.await) }));
-            }
-        }
-    }
-
-    /// A connection for a caller that has none; none if the two ends do not go together, which it is told.
-    fn connect(
-        &mut self,
-        now: Instant,
-        request: &Request,
-        config: Config,
-        derived: Option<DerivedKey>,
-    ) -> Option<(u32, Connection)> {
+    /// Lets a caller in whose passphrase is right; one that is not is told.
+    fn accept(&mut self, now: Instant, request: &Request, welcome: Welcome<D::Pass>, derived: Option<DerivedKey>) {
         if self.known.contains_key(&(request.from(), request.remote_id())) {
-            return None;
+            return;
         }
-        let id = self.free_id();
-        match self.listener.accept(now, request, id, config, derived) {
-            Ok(connection) => Some((id, connection)),
+        let (Welcome { config, pass }, id) = (welcome, self.free_id());
+        let connection = match self.listener.accept(now, request, id, config, derived) {
+            Ok(connection) => connection,
             Err(refused) => {
-                self.doorkeeper.refused(request, refused.reason);
-                self.answer(request.from(), &refused.answer);
-                None
+                self.doorkeeper.refused(request, pass, refused.reason);
+                return self.answer(request.from(), &refused.answer);
             }
-        }
-    }
-
-    fn admit(&mut self, now: Instant, request: &Request, id: u32, connection: Connection) {
-        match self.doorkeeper.admit(request) {
+        };
+        match self.doorkeeper.admit(request, pass) {
             Err(reason) => self.refuse(now, request, reason),
             Ok(guest) => {
                 self.known.insert((request.from(), request.remote_id()), id);
@@ -294,25 +289,21 @@ impl<D: Doorkeeper> SrtSocket<D> {
     }
 
     /// Goes on with those of whom it was decided.
-    fn take_decided(&mut self, now: Instant, first: Option<(CallerKey, Result<(), RejectReason>)>) {
-        let Some((key, decision)) = first else { return };
-        let Some(Waiting { request, config, derived }) = self.waiting.remove(&key) else { return };
-        match decision {
-            Err(reason) => self.refuse(now, &request, reason),
-            Ok(()) => {
-                if let Some((id, connection)) = self.connect(now, &request, config, derived) {
-                    self.admit(now, &request, id, connection);
-                }
-            }
+    fn take_decided(&mut self, now: Instant, first: Option<Decided<D::Pass>>) {
+        let Some((key, decided)) = first else { return };
+        let Some(Waiting { request, heard_at }) = self.waiting.remove(&key) else { return };
+        // Who waits repeats itself four times a second; who has given up is not to begin anything.
+        if now < heard_at + GIVEN_UP_AFTER {
+            self.decided(now, request, decided);
         }
     }
 
     /// Goes on with those whose keys were derived.
-    fn take_derived(&mut self, now: Instant, first: Option<(Purpose, DerivedKey)>) {
+    fn take_derived(&mut self, now: Instant, first: Option<(Purpose<D::Pass>, DerivedKey)>) {
         let mut next = first;
         while let Some((purpose, derived)) = next {
             match purpose {
-                Purpose::Caller(request, config) => self.accept(now, request, *config, Some(derived)),
+                Purpose::Caller(request, welcome) => self.accept(now, &request, *welcome, Some(derived)),
                 Purpose::Connection(id) => {
                     if let Some(held) = self.held.get_mut(&id) {
                         held.connection.take_derived(Some(derived));

@@ -13,7 +13,7 @@ mod outbox;
 mod rest;
 mod socket;
 
-pub use doorkeeper::{Deciding, Decision, Doorkeeper, Onward, Turned};
+pub use doorkeeper::{Deciding, Decision, Doorkeeper, Onward, Turned, Welcome};
 pub use driver::SrtSocket;
 pub use link::{Link, LinkError};
 pub use outbox::Outbox;

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use tokio_util::sync::CancellationToken;
 use waverant_srt::{CloseReason, Config, Connection, Message, RejectReason, Request, Statistics};
-use waverant_udp::{DatagramSocket, Doorkeeper, Link, Onward, SrtSocket, Turned};
+use waverant_udp::{DatagramSocket, Decision, Doorkeeper, Link, Onward, SrtSocket, Turned, Welcome};
 
 /// Lets everybody in, and counts the bytes that come.
 #[derive(Clone, Default)]
@@ -21,16 +21,18 @@ struct Counter {
 
 impl Doorkeeper for Counter {
     type Guest = ();
+    type Pass = ();
 
-    fn judge(&mut self, request: &Request) -> Result<Config, RejectReason> {
-        if request.stream_id() == Some("nobody") { Err(RejectReason::UNAUTHORIZED) } else { Ok(Config::default()) }
+    fn judge(&mut self, request: &Request) -> Decision<()> {
+        let welcome = Welcome { config: Config::default(), pass: () };
+        Decision::Now(if request.stream_id() == Some("nobody") { Err(RejectReason::UNAUTHORIZED) } else { Ok(welcome) })
     }
 
-    fn admit(&mut self, _: &Request) -> Result<(), RejectReason> {
+    fn admit(&mut self, _: &Request, (): ()) -> Result<(), RejectReason> {
         Ok(())
     }
 
-    fn refused(&mut self, _: &Request, _: RejectReason) {}
+    fn refused(&mut self, _: &Request, (): (), _: RejectReason) {}
 
     fn turned_away(&mut self, _: Turned) {}
 

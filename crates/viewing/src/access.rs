@@ -80,6 +80,9 @@ impl Access {
             Audience::Everybody => true,
         };
         let peer = request.extensions().get::<ConnectInfo<SocketAddr>>().map(|ConnectInfo(peer)| peer.ip());
+        if link.is_none() && peer.is_some_and(|address| house.is_shut_out(address)) {
+            return Err(Fault::Blocked);
+        }
         let program = text_of(request.headers(), &header::USER_AGENT);
         let access = Self {
             rules: rules.clone(),
@@ -98,6 +101,7 @@ impl Access {
             return false;
         }
         match (&self.link, rules.viewing.audience) {
+            (None, _) if house.is_shut_out(self.address) => false,
             (_, Audience::Nobody) if self.take().is_none() => false,
             (None, audience) => audience == Audience::Everybody,
             (Some(link), _) => {

@@ -10,6 +10,8 @@ use waverant_relay::NoRoom;
 pub(crate) enum Fault {
     /// There is no such channel or link, or it is not open to the caller: from here all look the same.
     NotOpen,
+    /// The address is blocked, and there is no link.
+    Blocked,
     /// The link has ended.
     Ended,
     /// The link is for the pages of other sites.
@@ -52,6 +54,11 @@ impl Fault {
             Self::NotOpen => {
                 say(StatusCode::NOT_FOUND, "There is no such channel or link, or it is not open to you.", None)
             }
+            Self::Blocked => say(
+                StatusCode::FORBIDDEN,
+                "Callers from this address are held off. A link to the channel opens it.",
+                None,
+            ),
             Self::Ended => say(StatusCode::GONE, "This link has ended. Ask who gave it to you for another one.", None),
             Self::WrongSite => {
                 say(StatusCode::FORBIDDEN, "This link plays on the pages of certain sites only, and not here.", None)

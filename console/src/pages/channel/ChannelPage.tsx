@@ -10,6 +10,7 @@ import { seconds } from "../../lib/format";
 import { recordingRule } from "../../lib/recording";
 import { ShowTimeline } from "../../timeline/ShowTimeline";
 import { ChannelCard } from "../board/ChannelCard";
+import { AskedSystem } from "../systems/AskedSystem";
 import { ChannelActs } from "./ChannelActs";
 import { Destinations } from "./Destinations";
 import { Keys } from "./keys/Keys";
@@ -72,6 +73,9 @@ export function ChannelPage() {
           </Allowed>
           <Destinations channel={channel.data} />
         </div>
+        <Allowed least="engineer">
+          <AskedSystem whose={name} />
+        </Allowed>
         <Viewers channel={channel.data} now={live?.viewers} />
         <Recordings channel={channel.data} session={live?.session ?? undefined} />
         <Sessions channel={name} />

@@ -1,8 +1,11 @@
 import { useOutletContext } from "react-router";
 import type { Live } from "../../api/live";
 import { useTurnedAway } from "../../api/queries";
+import { Allowed } from "../../components/Allowed";
 import { EmptyNote, ErrorNote, LoadingNote } from "../../components/Notes";
 import { moment } from "../../lib/format";
+import { Addresses } from "./Addresses";
+import { BlockButton } from "./BlockButton";
 
 export function TurnedAwayPage() {
   const { board } = useOutletContext<Live>();
@@ -22,6 +25,9 @@ export function TurnedAwayPage() {
           ))}
         </p>
       )}
+      <div className="mb-5">
+        <Addresses />
+      </div>
       {list.isPending && <LoadingNote />}
       {list.error && <ErrorNote error={list.error} />}
       {list.data && items.length === 0 && (
@@ -40,6 +46,11 @@ export function TurnedAwayPage() {
                 <th>Channel</th>
                 <th>Key</th>
                 <th>Why</th>
+                <Allowed least="operator">
+                  <th>
+                    <span className="sr-only">Actions</span>
+                  </th>
+                </Allowed>
               </tr>
             </thead>
             <tbody>
@@ -57,6 +68,9 @@ export function TurnedAwayPage() {
                   <td className="whitespace-nowrap">{item.channel ?? "–"}</td>
                   <td className="whitespace-nowrap font-mono text-sm">{item.key_prefix ? `${item.key_prefix}-…` : "–"}</td>
                   <td className="max-w-md">{item.detail}</td>
+                  <Allowed least="operator">
+                    <td>{item.address && <BlockButton address={item.address} />}</td>
+                  </Allowed>
                 </tr>
               ))}
             </tbody>

@@ -26,8 +26,18 @@ pub(crate) use refusals::Refusals;
 const MAX_NAME: usize = 64;
 
 /// Calls that only ask, whatever their method.
-const ASKING: [&str; 7] =
-    ["capacity", "ask", "ask_passkey", "ask_own_passkey", "look_at_invitation", "look_as_guest", "try_depot"];
+const ASKING: [&str; 10] = [
+    "capacity",
+    "ask",
+    "ask_passkey",
+    "ask_own_passkey",
+    "look_at_invitation",
+    "look_as_guest",
+    "try_depot",
+    "try_call_target",
+    "try_house_system",
+    "try_channel_house_system",
+];
 
 /// Calls that read what is not to be read unnoticed.
 const REVEALING: [&str; 2] = ["link_take", "support_bundle"];
@@ -131,6 +141,7 @@ pub(crate) fn note(state: &ApiState, call: &Call, caller: Option<&Actor>, respon
         reason: reason.filter(|_| outcome != ActOutcome::Done).map(str::to_owned),
         before: detail.before,
         after: detail.after,
+        mark: String::new(),
     };
     state.house.write_act(act);
 }

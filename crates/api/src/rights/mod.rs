@@ -11,13 +11,13 @@ use std::time::Duration;
 
 use axum::extract::{FromRequestParts, Request, State};
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, HeaderValue, header};
+use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use time::OffsetDateTime;
 use tokio::time::timeout;
 use waverant_net::{Place, caller_of};
-use waverant_relay::{Actor, Deed, Grants, Scope, Where, needs_second_factor, printable};
+use waverant_relay::{Actor, Deed, Grants, Scope, TurnAwayReason, Where, needs_second_factor, printable};
 use waverant_store::{StoreError, TokenUse, User};
 
 use crate::credentials::{has_bearer, token_of};
@@ -102,8 +102,16 @@ pub(crate) async fn require(State(state): State<ApiState>, request: Request, nex
         return ApiError::Internal.into_response();
     };
     let caller = match right {
+        _ if is_held_off(&state, &parts, (right, &call)) => Err(ApiError::Blocked),
         Right::Anyone => Ok(None),
         _ => caller(&state, &parts, call.address).await.map(Some),
+    };
+    let caller = match (caller, call.address.filter(|_| has_bearer(&parts.headers))) {
+        (Err(ApiError::NotSignedIn), Some(peer)) => {
+            state.house.note_wrong_over_http(peer, TurnAwayReason::WrongToken);
+            Err(if state.house.is_blocked(peer.ip()) { ApiError::Blocked } else { ApiError::NotSignedIn })
+        }
+        (caller, _) => caller,
     };
     let (caller, let_through) = match caller {
         Ok(Some(caller)) => (Some(caller.clone()), let_through(&state, &mut parts, (right, &call), caller).await),
@@ -114,8 +122,36 @@ pub(crate) async fn require(State(state): State<ApiState>, request: Request, nex
         Ok(()) => next.run(Request::from_parts(parts, body)).await,
         Err(error) => error.into_response(),
     };
+    if let Some(peer) = call.address.filter(|_| right == Right::Anyone && is_wrong_link(&call, response.status())) {
+        state.house.note_wrong_over_http(peer, TurnAwayReason::WrongLink);
+    }
     note(&state, &call, caller.as_ref().map(|caller| &caller.actor), &response);
     response
+}
+
+/// True for callers of a blocked address that show nothing by which they could be let through, or too much of it at once.
+/// A token that was good before is looked at always, and a sign-in has waits of its own.
+fn is_held_off(state: &ApiState, parts: &Parts, (right, call): (Right, &Call)) -> bool {
+    let Some(address) = call.address.map(|peer| peer.ip()).filter(|address| state.house.is_blocked(*address)) else {
+        return false;
+    };
+    match token_of(state, parts) {
+        Some(token) => !state.seen_tokens.was_good(state.house.store(), &token) && !state.house.hears(address),
+        // What stands in a guest's or an invitation's link may be right.
+        None => {
+            right == Right::Anyone && call.method != Method::GET && !is_sign_in(call) && !state.house.hears(address)
+        }
+    }
+}
+
+fn is_sign_in(call: &Call) -> bool {
+    matches!(call.path.strip_prefix(crate::PREFIX), Some("/sign-in" | "/sign-in/passkey"))
+}
+
+/// True if a link or a one-time code was shown that opens nothing, or one too many to be looked at.
+fn is_wrong_link(call: &Call, status: StatusCode) -> bool {
+    let is_wrong = matches!(status, StatusCode::NOT_FOUND | StatusCode::FORBIDDEN | StatusCode::TOO_MANY_REQUESTS);
+    is_wrong && call.method != Method::GET && !is_sign_in(call)
 }
 
 /// Looks whether who calls may do this, and puts that where handlers find it.

@@ -2,13 +2,17 @@
 
 mod account;
 mod act;
+mod address;
 mod ask;
+mod call_target;
 mod capacity;
 mod certificate;
 mod channel;
+mod delivery;
 mod depot;
 mod destination;
 mod finding;
+mod house_system;
 mod key;
 mod limits;
 mod link;
@@ -86,6 +90,15 @@ enum Command {
     /// Stream keys.
     #[command(subcommand)]
     Key(key::Key),
+    /// A system of your own that is asked before somebody is let in.
+    #[command(subcommand)]
+    HouseSystem(house_system::HouseSystem),
+    /// Other systems and people that are told what happens.
+    #[command(subcommand)]
+    CallTarget(call_target::CallTarget),
+    /// What they were told, and what waits.
+    #[command(subcommand)]
+    Delivery(delivery::Delivery),
     /// Destinations.
     #[command(subcommand)]
     Destination(destination::Destination),
@@ -128,6 +141,9 @@ enum Command {
     /// Publishers who were not let in.
     #[command(subcommand)]
     TurnedAway(turned_away::TurnedAway),
+    /// Addresses that are held off, and those of the crew.
+    #[command(subcommand)]
+    Address(address::Address),
     /// Print completions for a shell.
     Completions {
         /// The shell.
@@ -152,6 +168,9 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Log(command) => command.run(&mut report),
         Command::Channel(command) => command.run(&mut report),
         Command::Key(command) => command.run(&mut report),
+        Command::HouseSystem(command) => command.run(&mut report),
+        Command::CallTarget(command) => command.run(&mut report),
+        Command::Delivery(command) => command.run(&mut report),
         Command::Destination(command) => command.run(&mut report),
         Command::Viewing(command) => command.run(&mut report),
         Command::Link(command) => command.run(&mut report),
@@ -166,6 +185,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Act(command) => command.run(&mut report),
         Command::Token(command) => command.run(&mut report),
         Command::TurnedAway(command) => command.run(&mut report),
+        Command::Address(command) => command.run(&mut report),
         Command::Completions { shell } => {
             let mut script = Vec::new();
             clap_complete::generate(shell, &mut Arguments::command(), "waverant", &mut script);

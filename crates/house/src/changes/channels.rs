@@ -106,6 +106,7 @@ impl House {
             return Err(HouseError::Conflict(format!("The channel `{name}` is on air. End its session first.")));
         }
         self.store.remove_channel(name).await?;
+        self.ledger.telling.drop_targets(|target| target.rules.channel == Some(channel.id));
         self.follow([channel.id]).await?;
         let (posters, id) = (self.posters.clone(), channel.id);
         let _ = tokio::task::spawn_blocking(move || posters.remove(id)).await;

@@ -1,5 +1,8 @@
 //! What can be changed of the house, one function per change: check, write, make it hold. Whoever asks, asks here.
 
+mod addresses;
+mod asking;
+mod call_targets;
 mod channels;
 mod depots;
 mod destinations;
@@ -11,6 +14,7 @@ mod slates;
 mod srt;
 mod viewing;
 
+pub use call_targets::{DeliverySeen, ShownCall, TriedTarget};
 pub use keys::MadeKey;
 
 use crate::HouseError;

@@ -35,6 +35,9 @@ impl House {
             start_after_ms: at_most("start_after_ms", start_after_ms, MAX_START_AFTER_MS)?,
         };
         self.store.set_channel_destination(channel.id, destination.id, sending).await?;
+        if let Some(show) = self.show(channel.id).filter(|_| form.is_on.is_some()) {
+            show.release_destination(&destination.name);
+        }
         self.follow([channel.id]).await?;
         let is_on = sending.switched_on;
         tracing::info!(channel = channel.name, destination = destination.name, is_on, %by, "sending is changed");

@@ -14,9 +14,10 @@ use tokio::sync::{Notify, mpsc};
 use tokio::task::{JoinHandle, spawn_blocking};
 use tokio::time::{Instant, sleep, timeout};
 use tokio_util::sync::CancellationToken;
-use waverant_relay::{Act, ActBy, KeyUse, ShowRecord, SpreadMeter};
-use waverant_store::{Store, StoreError};
+use waverant_relay::{Act, ActBy, Announcement, AwayGroup, KeyUse, Occurrence, ShowNews, ShowRecord, SpreadMeter};
+use waverant_store::{Store, StoreError, new_call_id, written_now};
 
+use crate::telling::Telling;
 use pending::{Entry, Pending};
 use spill::Spill;
 
@@ -32,6 +33,9 @@ const STOP_PATIENCE: Duration = Duration::from_secs(3);
 /// How long the database may take for one record; then it counts as away.
 const WRITE_PATIENCE: Duration = Duration::from_secs(4);
 
+/// Of the time, one part in so many is spent on putting what waits on the disk.
+const SPILL_REST: u32 = 10;
+
 /// How long a file of the state folder may take.
 const DISK_PATIENCE: Duration = Duration::from_secs(2);
 
@@ -41,8 +45,12 @@ pub struct Ledger {
     shared: Arc<Shared>,
     strangers: mpsc::Sender<Act>,
     strangers_lost: Arc<AtomicU64>,
+    /// Who is told what happens.
+    pub(crate) telling: Arc<Telling>,
     /// Told when a take was written.
     pub(crate) take_news: Arc<Notify>,
+    /// Told when it was written that others are to be told something.
+    pub(crate) call_news: Arc<Notify>,
     /// How long the database took for each record.
     pub(crate) write_times: Arc<SpreadMeter>,
 }
@@ -52,6 +60,8 @@ struct Shared {
     pending: Mutex<Pending>,
     news: Notify,
     closing: CancellationToken,
+    /// Why nothing is written, while nothing is.
+    fault: Mutex<Option<String>>,
 }
 
 impl Ledger {
@@ -62,10 +72,15 @@ impl Ledger {
     pub async fn start(store: Store, state_folder: &Path) -> Result<(Self, JoinHandle<()>), StoreError> {
         let spill = Spill::new(state_folder);
         write_leftover(&store, &spill).await?;
-        let shared =
-            Arc::new(Shared { pending: Mutex::default(), news: Notify::new(), closing: CancellationToken::new() });
+        let shared = Arc::new(Shared {
+            pending: Mutex::new(Pending::new(written_now())),
+            news: Notify::new(),
+            closing: CancellationToken::new(),
+            fault: Mutex::default(),
+        });
         let (strangers, receiver) = mpsc::channel(STRANGERS);
-        let (take_news, strangers_lost) = (Arc::new(Notify::new()), Arc::default());
+        let (take_news, call_news, strangers_lost) =
+            (Arc::<Notify>::default(), Arc::<Notify>::default(), Arc::default());
         let write_times = Arc::<SpreadMeter>::default();
         let writer = Writer {
             store: store.clone(),
@@ -73,16 +88,20 @@ impl Ledger {
             spill,
             spilled: None,
             take_news: take_news.clone(),
+            call_news: call_news.clone(),
             write_times: write_times.clone(),
             away_since: None,
+            next_spill: None,
         };
         tokio::spawn(write_strangers(store, receiver, shared.closing.clone()));
         let task = tokio::spawn(writer.run());
-        Ok((Self { shared, strangers, strangers_lost, take_news, write_times }, task))
+        let telling = Arc::default();
+        Ok((Self { shared, strangers, strangers_lost, telling, take_news, call_news, write_times }, task))
     }
 
     /// Writes down what somebody did. What strangers did is kept if there is room for them.
     pub fn write_act(&self, act: Act) {
+        let act = Act { mark: new_call_id("act"), ..act };
         if act.by == ActBy::Stranger {
             return self.write_of_stranger(act);
         }
@@ -94,9 +113,38 @@ impl Ledger {
         self.shared.news.notify_one();
     }
 
+    /// Writes down who was turned away and is not written down at a stop; they are so many at most.
+    pub(crate) fn write_turned_away(&self, groups: Vec<AwayGroup>) {
+        self.shared.pending.lock().add_turned_away(groups);
+        self.shared.news.notify_one();
+    }
+
+    /// Why records wait, while they do.
+    pub fn fault(&self) -> Option<String> {
+        self.shared.fault.lock().clone()
+    }
+
     /// Writes down that a key was used.
     pub fn write_key_use(&self, used: KeyUse) {
         self.shared.pending.lock().add_key_use(used);
+        self.shared.news.notify_one();
+    }
+
+    /// Tells others what happened, if somebody wants to hear of it.
+    pub fn tell_others(&self, happened: Occurrence) {
+        self.add_announcement(self.telling.announce(happened));
+    }
+
+    fn add_announcement(&self, announced: Option<Announcement>) {
+        let Some(announced) = announced else { return };
+        if let Err(lost) = self.shared.pending.lock().add_announcement(announced)
+            && lost.is_power_of_two()
+        {
+            tracing::error!(
+                lost,
+                "others are not told of all that happens: the database is away, and there was too much"
+            );
+        }
         self.shared.news.notify_one();
     }
 
@@ -118,8 +166,14 @@ impl Ledger {
 
 impl waverant_show::Ledger for Ledger {
     fn write(&self, record: ShowRecord) {
+        let announced = self.telling.note(&record);
         self.shared.pending.lock().add(record);
+        self.add_announcement(announced);
         self.shared.news.notify_one();
+    }
+
+    fn tell(&self, session: u64, news: ShowNews) {
+        self.add_announcement(self.telling.tell(session, &news));
     }
 }
 
@@ -137,7 +191,7 @@ async fn write_leftover(store: &Store, spill: &Spill) -> Result<(), StoreError> 
     }
     tracing::info!(count = entries.len(), "writing records that an earlier run could not write");
     for record in &entries {
-        match write(store, record).await {
+        match write(store, record, written_now()).await {
             Err(error) if error.is_unavailable() => return Err(error),
             Err(error) => tracing::error!(%error, ?record, "a record could not be written"),
             Ok(()) => {}
@@ -155,7 +209,10 @@ struct Writer {
     spill: Spill,
     /// Which version of what is pending lies on the disk.
     spilled: Option<u64>,
+    /// Before this it is not put there again: many records take a while.
+    next_spill: Option<Instant>,
     take_news: Arc<Notify>,
+    call_news: Arc<Notify>,
     away_since: Option<Instant>,
     write_times: Arc<SpreadMeter>,
 }
@@ -173,7 +230,7 @@ impl Writer {
                 continue;
             };
             let began = Instant::now();
-            let written = write(&self.store, &record).await;
+            let written = write(&self.store, &record, ticket.version).await;
             if written.is_ok() {
                 self.write_times.note(u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX));
             }
@@ -185,12 +242,17 @@ impl Writer {
                     return tracing::warn!("records wait on the disk for the next start: the database is away");
                 }
                 Err(error) => tracing::error!(%error, "a record could not be written"),
-                Ok(()) if self.away_since.take().is_some() => tracing::info!("the database is back"),
+                Ok(()) if self.away_since.take().is_some() => {
+                    *self.shared.fault.lock() = None;
+                    tracing::info!("the database is back");
+                }
                 Ok(()) => {}
             }
             self.shared.pending.lock().done(ticket);
-            if matches!(record, Entry::Show(ShowRecord::Take(_))) {
-                self.take_news.notify_one();
+            match record {
+                Entry::Show(ShowRecord::Take(_)) => self.take_news.notify_one(),
+                Entry::Announcement(_) => self.call_news.notify_one(),
+                _ => {}
             }
         }
     }
@@ -202,8 +264,13 @@ impl Writer {
             tracing::error!(%error, "the database is away; shows go on, records wait");
             Instant::now()
         });
+        *self.shared.fault.lock() = Some(error.to_string());
         let is_closing = self.shared.closing.is_cancelled();
-        self.write_spill().await;
+        if is_closing || self.next_spill.is_none_or(|next| Instant::now() >= next) {
+            let began = Instant::now();
+            self.write_spill().await;
+            self.next_spill = Some(Instant::now() + began.elapsed() * SPILL_REST);
+        }
         if is_closing && since.elapsed() > STOP_PATIENCE {
             return false;
         }
@@ -259,17 +326,19 @@ async fn write_strangers(store: Store, mut receiver: mpsc::Receiver<Act>, closin
     }
 }
 
-async fn write(store: &Store, record: &Entry) -> Result<(), StoreError> {
-    timeout(WRITE_PATIENCE, write_record(store, record)).await.unwrap_or(Err(StoreError::Slow))
+async fn write(store: &Store, record: &Entry, written: u64) -> Result<(), StoreError> {
+    timeout(WRITE_PATIENCE, write_record(store, record, written)).await.unwrap_or(Err(StoreError::Slow))
 }
 
-async fn write_record(store: &Store, record: &Entry) -> Result<(), StoreError> {
+async fn write_record(store: &Store, record: &Entry, written: u64) -> Result<(), StoreError> {
     match record {
         Entry::Show(ShowRecord::SessionBegan(session)) => store.begin_session(session).await,
         Entry::Show(ShowRecord::SessionEnded(end)) => store.end_session(end).await,
-        Entry::Show(ShowRecord::Leg(leg)) => store.write_leg(leg).await,
-        Entry::Show(ShowRecord::Take(take)) => store.write_take(take).await,
+        Entry::Show(ShowRecord::Leg(leg)) => store.write_leg(leg, written).await,
+        Entry::Show(ShowRecord::Take(take)) => store.write_take(take, written).await,
         Entry::Act(act) => store.write_act(act).await,
         Entry::KeyUse(used) => store.write_key_use(used).await,
+        Entry::Announcement(announced) => store.write_announcement(announced).await,
+        Entry::TurnedAway(groups) => store.write_turned_away(groups).await,
     }
 }

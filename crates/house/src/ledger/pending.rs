@@ -1,13 +1,16 @@
 use std::collections::{BTreeMap, HashMap};
 
 use serde::{Deserialize, Serialize};
-use waverant_relay::{Act, KeyUse, ShowRecord};
+use waverant_relay::{Act, Announcement, AwayGroup, KeyUse, ShowRecord};
 
 /// Acts that wait. People do not do more while the database is away; more are only counted.
 const MOST_ACTS: usize = 10_000;
 
+/// What others are to be told and waits; more is only counted.
+const MOST_ANNOUNCEMENTS: usize = 10_000;
+
 /// What is to be kept.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(untagged)]
 pub(super) enum Entry {
     /// Something of a show.
@@ -16,6 +19,10 @@ pub(super) enum Entry {
     Act(Box<Act>),
     /// That a key was used; the last time counts.
     KeyUse(KeyUse),
+    /// What others are to be told.
+    Announcement(Box<Announcement>),
+    /// Who was turned away before a stop, grouped.
+    TurnedAway(Vec<AwayGroup>),
 }
 
 /// Which record a record is about: a later one about the same record replaces an earlier one that
@@ -27,15 +34,17 @@ enum About {
     Leg(u64, u64),
     Take(u64, u32),
     KeyUse(u64),
+    TurnedAway,
 }
 
 impl Entry {
-    /// The record that a later entry may be about too; each act is one of its own.
+    /// The record that a later entry may be about too; each act is one of its own, and what others are told.
     fn about(&self) -> Option<About> {
         match self {
             Self::Show(record) => Some(record.into()),
             Self::KeyUse(used) => Some(About::KeyUse(used.key_id)),
-            Self::Act(_) => None,
+            Self::TurnedAway(_) => Some(About::TurnedAway),
+            Self::Act(_) | Self::Announcement(_) => None,
         }
     }
 }
@@ -55,7 +64,8 @@ impl From<&ShowRecord> for About {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Ticket {
     place: u64,
-    version: u64,
+    /// Rises with what is added.
+    pub(super) version: u64,
 }
 
 /// What was not written yet, in the order in which it first came. It never has more entries than
@@ -67,15 +77,26 @@ pub(super) struct Pending {
     places: HashMap<About, u64>,
     acts: usize,
     lost_acts: u64,
+    announcements: usize,
+    lost_announcements: u64,
 }
 
 impl Pending {
+    /// Nothing yet. What is added counts from `next`, which is larger than what an earlier run counted to.
+    pub(super) fn new(next: u64) -> Self {
+        Self { next, ..Self::default() }
+    }
+
     pub(super) fn add(&mut self, record: ShowRecord) {
         self.put(About::from(&record), Entry::Show(record));
     }
 
     pub(super) fn add_key_use(&mut self, used: KeyUse) {
         self.put(About::KeyUse(used.key_id), Entry::KeyUse(used));
+    }
+
+    pub(super) fn add_turned_away(&mut self, groups: Vec<AwayGroup>) {
+        self.put(About::TurnedAway, Entry::TurnedAway(groups));
     }
 
     fn put(&mut self, about: About, entry: Entry) {
@@ -96,6 +117,18 @@ impl Pending {
         Ok(())
     }
 
+    /// Adds what others are to be told, if there is room; else says how much there was that had none.
+    pub(super) fn add_announcement(&mut self, announced: Announcement) -> Result<(), u64> {
+        if self.announcements >= MOST_ANNOUNCEMENTS {
+            self.lost_announcements += 1;
+            return Err(self.lost_announcements);
+        }
+        self.next += 1;
+        self.announcements += 1;
+        self.order.insert(self.next, (self.next, Entry::Announcement(Box::new(announced))));
+        Ok(())
+    }
+
     pub(super) fn first(&self) -> Option<(Ticket, Entry)> {
         let (place, (version, entry)) = self.order.first_key_value()?;
         Some((Ticket { place: *place, version: *version }, entry.clone()))
@@ -107,9 +140,13 @@ impl Pending {
         if self.order.get(&ticket.place).is_some_and(|(version, _)| *version == ticket.version)
             && let Some((_, entry)) = self.order.remove(&ticket.place)
         {
-            match entry.about() {
-                Some(about) => drop(self.places.remove(&about)),
-                None => self.acts -= 1,
+            if let Some(about) = entry.about() {
+                self.places.remove(&about);
+            }
+            match entry {
+                Entry::Act(_) => self.acts -= 1,
+                Entry::Announcement(_) => self.announcements -= 1,
+                Entry::Show(_) | Entry::KeyUse(_) | Entry::TurnedAway(_) => {}
             }
         }
     }
@@ -127,7 +164,7 @@ impl Pending {
 #[cfg(test)]
 mod tests {
     use time::OffsetDateTime;
-    use waverant_relay::{ActBy, ActOutcome, SessionEnd};
+    use waverant_relay::{ActBy, ActOutcome, Occurrence, OccurrenceKind, SessionEnd};
 
     use super::*;
 
@@ -169,6 +206,7 @@ mod tests {
             reason: None,
             before: None,
             after: None,
+            mark: String::new(),
         }
     }
 
@@ -189,6 +227,29 @@ mod tests {
         assert_eq!(serde_json::from_str::<Vec<Entry>>(&old).unwrap(), [Entry::Show(end(1, "a"))]);
         let lost = (0..MOST_ACTS + 4).filter(|_| pending.add_act(act("cox")).is_err()).count();
         assert_eq!((lost, pending.add_act(act("cox"))), (5, Err(6)));
+    }
+
+    #[test]
+    fn what_others_are_told_is_kept_in_order_up_to_a_number() {
+        let announced = |number: usize| Announcement {
+            event_id: format!("evt_{number}"),
+            targets: vec![1],
+            occurrence: Occurrence::new(OccurrenceKind::Test, OffsetDateTime::UNIX_EPOCH, "a test")
+                .in_channel(7, "weir"),
+        };
+        let mut pending = Pending::default();
+        let lost = (0..MOST_ANNOUNCEMENTS + 3).filter(|number| pending.add_announcement(announced(*number)).is_err());
+        assert_eq!(lost.count(), 3);
+        pending.add(end(1, "a"));
+        let entries = pending.entries();
+        let told = serde_json::to_string(&entries).unwrap();
+        assert_eq!(serde_json::from_str::<Vec<Entry>>(&told).unwrap(), entries, "they lie on the disk");
+        for number in 0..MOST_ANNOUNCEMENTS {
+            let (ticket, first) = pending.first().unwrap();
+            assert_eq!(first, Entry::Announcement(Box::new(announced(number))));
+            pending.done(ticket);
+        }
+        assert_eq!(pending.add_announcement(announced(0)), Ok(()));
     }
 
     #[test]

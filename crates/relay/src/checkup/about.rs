@@ -15,7 +15,7 @@ pub struct About {
 }
 
 impl About {
-    fn new(when: impl Into<String>, (means, advice): (&'static str, &'static str)) -> Self {
+    pub(super) fn new(when: impl Into<String>, (means, advice): (&'static str, &'static str)) -> Self {
         Self { when: when.into(), means, advice }
     }
 }
@@ -24,7 +24,7 @@ impl About {
 const SHEET: &str = "the limits sheet of a destination says so";
 const MEASURED: &str = "it is 5 % more than the limits sheet of a destination says";
 
-fn percent(share: f64) -> String {
+pub(super) fn percent(share: f64) -> String {
     format!("{:.0} %", share * 100.0)
 }
 
@@ -440,54 +440,6 @@ impl FindingCode {
                 (
                     "the machine has no time service, or it has just found the right time",
                     "set up a time service (NTP): certificates, key times and file names go by this clock",
-                ),
-            ),
-            _ => return None,
-        })
-    }
-
-    /// Those of the machine.
-    fn machine(self) -> Option<About> {
-        Some(match self {
-            Self::UplinkFull => About::new(
-                format!(
-                    "destinations and viewers take {:.0} % of the uplink that the settings tell; until less than {:.0} %",
-                    at::UPLINK.raise * 100.0,
-                    at::UPLINK.keep * 100.0
-                ),
-                (
-                    "more destinations and viewers than the uplink carries",
-                    "lower the bitrate, or switch a destination off; viewers can be sent to a depot",
-                ),
-            ),
-            Self::CpuShort => About::new(
-                format!(
-                    "{} of all processors of the machine are used; until less than {}",
-                    percent(at::PROCESSOR.raise),
-                    percent(at::PROCESSOR.keep)
-                ),
-                (
-                    "something else runs on it, or more viewers than it can serve",
-                    "end what else runs on it; fewer destinations and viewers take less",
-                ),
-            ),
-            Self::MemoryShort => About::new(
-                format!(
-                    "{} of the machine's memory are used; until less than {}",
-                    percent(at::MEMORY.raise),
-                    percent(at::MEMORY.keep)
-                ),
-                ("something else runs on it", "end it; the kernel ends programs when nothing is left"),
-            ),
-            Self::DiskLow => About::new(
-                "the disk of the recordings lasts for less than two hours, or is full",
-                ("recordings fill the disk", "remove recordings, or have them copied and removed by rule"),
-            ),
-            Self::DatabaseAway => About::new(
-                "the database does not answer",
-                (
-                    "the database was stopped, or its disk is full",
-                    "start it again; shows go on, and what happens is written when it is back",
                 ),
             ),
             _ => return None,

@@ -147,6 +147,10 @@ codes! {
     CheckupThinned = "checkup_thinned",
     /// The database does not answer.
     DatabaseAway = "database_away",
+    /// A system that is asked before somebody is let in does not answer.
+    HouseSystemSilent = "house_system_silent",
+    /// A target of calls takes none.
+    CallTargetFails = "call_target_fails",
     /// The certificate ends soon, or has ended.
     CertificateEnds = "certificate_ends",
     /// The authority gives no new certificate.
@@ -185,6 +189,8 @@ impl FindingCode {
                 | Self::PublishingFails
                 | Self::DiskLow
                 | Self::DatabaseAway
+                | Self::HouseSystemSilent
+                | Self::CallTargetFails
                 | Self::CertificateEnds
                 | Self::CertificateNotRenewed
                 | Self::MachineClockOff
@@ -221,7 +227,7 @@ impl FindingCode {
             }
             Self::LimitTls | Self::LimitVideoCodec | Self::LimitAudioCodec => (0, 0),
             Self::LimitSize | Self::LimitAudioTracks | Self::LimitProfile | Self::LimitDynamicRange => (0, 0),
-            Self::PublishingFails | Self::SamplingRare => (0, 0),
+            Self::PublishingFails | Self::SamplingRare | Self::HouseSystemSilent | Self::CallTargetFails => (0, 0),
             Self::CertificateEnds | Self::CertificateNotRenewed => (0, 0),
             Self::Damaged | Self::ClockJumps | Self::KeyframesRare | Self::LineLocked => (0, 5),
             Self::LatencyLarge | Self::BitrateFallen => (0, 10),

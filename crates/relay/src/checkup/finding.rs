@@ -123,6 +123,16 @@ pub enum FindingChange {
     Cleared(PastFinding),
 }
 
+impl FindingChange {
+    /// What it is of.
+    pub fn key(&self) -> &FindingKey {
+        match self {
+            Self::Raised(finding) => &finding.key,
+            Self::Cleared(past) => &past.finding.key,
+        }
+    }
+}
+
 #[derive(Clone, Debug)]
 struct Standing {
     finding: Finding,

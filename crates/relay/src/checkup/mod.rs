@@ -1,6 +1,7 @@
 //! The checkup: what is measured of a stream, what is judged of it, and what is told.
 
 mod about;
+mod about_machine;
 mod code;
 mod complaints;
 mod finding;

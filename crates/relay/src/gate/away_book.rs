@@ -1,6 +1,7 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 
+use serde::{Deserialize, Serialize};
 use time::{Duration, OffsetDateTime};
 
 /// Groups of callers with a key that is known, and of strangers, that are kept in mind.
@@ -14,7 +15,7 @@ const MOST_OF_ADDRESS: usize = 8;
 const OVER_AFTER: Duration = Duration::minutes(10);
 
 /// Somebody who was turned away.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AwayAttempt {
     /// When.
     pub at: OffsetDateTime,
@@ -35,7 +36,7 @@ pub struct AwayAttempt {
 }
 
 /// Those who were turned away alike.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AwayGroup {
     /// The group's number, which tells when it began.
     pub id: u64,

@@ -11,6 +11,17 @@ pub enum KeyRight {
     View,
 }
 
+/// What opened the gate to somebody.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Opener {
+    /// The stream key of this number.
+    Key(u64),
+    /// A key that another system of the house knows: a number that is made of it.
+    Outside(u64),
+    /// The house itself, which feeds the session from here.
+    House,
+}
+
 /// How somebody reaches the doors.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Protocol {

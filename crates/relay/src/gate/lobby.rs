@@ -9,6 +9,8 @@ const FRESH: Duration = Duration::from_secs(1);
 /// What is known of the address or network that a caller comes from; the better ones stay longer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Standing {
+    /// It is blocked.
+    Blocked,
     /// It was turned away again and again just now.
     Rough,
     /// It was turned away just now.

@@ -1,8 +1,10 @@
 //! The gate: decides whether a publisher may come in, and says why not.
 
 mod address_range;
+mod address_rule;
 mod announced;
 mod away_book;
+mod blocks;
 mod guesses;
 mod hours;
 mod key;
@@ -19,16 +21,18 @@ use std::sync::Arc;
 use time::OffsetDateTime;
 
 pub use address_range::{AddressRange, AddressRangeError};
+pub use address_rule::{AddressRule, Reception};
 pub use announced::{Announced, AnnouncedError, announced};
 pub use away_book::{AwayAttempt, AwayBook, AwayGroup};
+pub use blocks::{AddressBlock, Blocks};
 pub use guesses::Guesses;
 pub use hours::{HoursError, OpenHours};
-pub use key::{GateKey, KeyHold, KeyRight, KeyRules, KeyStanding, Protocol, WhenOver};
+pub use key::{GateKey, KeyHold, KeyRight, KeyRules, KeyStanding, Opener, Protocol, WhenOver};
 pub use lobby::{CallerId, Entered, Lobby, LobbyLimits, NoPlace, Standing};
 pub use name::{ChannelName, ChannelNameError};
 pub use own_key::{OwnKeyError, own_key_fault};
 use presented::{expected_path, presented_keys};
-pub use turned_away::{KeyFault, TurnAway, TurnAwayReason};
+pub use turned_away::{KeyFault, Said, TurnAway, TurnAwayReason};
 
 /// Length of the public part of a stream key.
 const PREFIX_LENGTH: usize = 7;
@@ -81,10 +85,10 @@ pub struct Attempt<'a> {
 pub struct Admission {
     /// The channel that the key opens.
     pub channel: GateChannel,
-    /// The key's number, and until when it opens.
-    pub hold: KeyHold,
-    /// The number of the first key that it stands for.
-    pub key_family: u64,
+    /// The key's number, and until when it opens; none for one that another system knows.
+    pub hold: Option<KeyHold>,
+    /// What opened: keys that stand for each other are one.
+    pub opener: Opener,
     /// How many may use it at once.
     pub most_connections: Option<u32>,
     /// By what it came.
@@ -95,6 +99,8 @@ pub struct Admission {
     pub key_label: String,
     /// The key's public part.
     pub key_prefix: String,
+    /// What it called its stream, without the key.
+    pub stream_name: String,
     /// What is odd about the attempt, and harmless, in words.
     pub finding: Option<String>,
 }
@@ -254,7 +260,8 @@ impl Gate {
         };
         let key = key.ok_or_else(unknown)?;
         let finding = path_finding(attempt, presented);
-        Ok(Admission { finding, ..self.admit(key, attempt.comer, now)? })
+        let stream_name = attempt.name.replace(presented, "…");
+        Ok(Admission { finding, stream_name, ..self.admit(key, attempt.comer, now)? })
     }
 
     /// Judges a publisher or player who has shown that it holds the key with the number `id`.
@@ -308,13 +315,14 @@ impl Gate {
         let channel = self.channels.get(&key.channel_id);
         Ok(Admission {
             channel: channel.ok_or_else(|| turn_away(TurnAwayReason::UnknownKey))?.as_ref().clone(),
-            hold: KeyHold { key_id: key.id, until: rules.closes_after(now) },
-            key_family: key.family,
+            hold: Some(KeyHold { key_id: key.id, until: rules.closes_after(now) }),
+            opener: Opener::Key(key.family),
             most_connections: rules.most_connections,
             protocol: comer.protocol,
             key_rank: key.rank,
             key_label: key.label.clone(),
             key_prefix: key.prefix.clone(),
+            stream_name: String::new(),
             finding: None,
         })
     }
@@ -322,7 +330,7 @@ impl Gate {
 
 fn turn_away(key: &GateKey, reason: TurnAwayReason) -> TurnAway {
     let (key_prefix, channel_id) = (Some(key.prefix.clone()), Some(key.channel_id));
-    TurnAway { reason, key_prefix, channel_id, key_id: Some(key.id) }
+    TurnAway { key_prefix, channel_id, key_id: Some(key.id), ..TurnAway::of_stranger(reason) }
 }
 
 /// The path is no secret: a wrong one is told, and keeps nobody out whose key is right.
@@ -397,7 +405,7 @@ mod tests {
     fn decide(app: &str, name: &str) -> Result<u64, TurnAwayReason> {
         let tc_url = format!("rtmp://relay.test/{app}");
         let attempt = Attempt { app, name, tc_url: &tc_url, ..attempt() };
-        judge(&attempt).map(|admission| admission.hold.key_id).map_err(|turn_away| turn_away.reason)
+        judge(&attempt).map(|admission| admission.hold.unwrap().key_id).map_err(|turn_away| turn_away.reason)
     }
 
     fn judge(attempt: &Attempt<'_>) -> Result<Admission, TurnAway> {
@@ -454,7 +462,7 @@ mod tests {
     fn a_key_in_the_address_alone_is_found() {
         for tc_url in ["rtmp://relay.test/in?key=abcdefg-right", "rtmp://relay.test/in/abcdefg-right"] {
             let attempt = Attempt { name: "finish", tc_url, ..attempt() };
-            assert_eq!(judge(&attempt).map(|admission| admission.hold.key_id), Ok(10));
+            assert_eq!(judge(&attempt).map(|admission| admission.hold.unwrap().key_id), Ok(10));
         }
     }
 
@@ -480,7 +488,7 @@ mod tests {
         let attempt = Attempt { comer, name: "homeone-right", ..attempt() };
         let judged = judge(&attempt).map_err(|away| (away.reason, away.key_prefix, away.channel_id));
         let expected = expected.map_err(|reason| (reason, Some("homeone".to_owned()), Some(1)));
-        assert_eq!(judged.map(|admission| admission.hold.key_id), expected);
+        assert_eq!(judged.map(|admission| admission.hold.unwrap().key_id), expected);
     }
 
     #[test]
@@ -489,7 +497,8 @@ mod tests {
         let channels = [GateChannel { id: 1, name: "finish-line".into() }];
         let gate = Gate::new(channels, [key(10, "abcdefg-right", None), key(12, "expired-key", Some(now))]);
         let judged = |id, right| {
-            gate.decide_shown(id, Comer { right, ..attempt().comer }, now).map(|admission| admission.hold.key_id)
+            gate.decide_shown(id, Comer { right, ..attempt().comer }, now)
+                .map(|admission| admission.hold.unwrap().key_id)
         };
         assert_eq!(judged(10, KeyRight::Publish), Ok(10));
         let reason = |id, right| judged(id, right).unwrap_err().reason;
@@ -523,7 +532,7 @@ mod tests {
             judge(&Attempt { comer, app: "out", name, ..attempt() })
         };
         assert_eq!(
-            watch("viewers-glass").map(|admission| (admission.hold.key_id, admission.finding)),
+            watch("viewers-glass").map(|admission| (admission.hold.unwrap().key_id, admission.finding)),
             Ok((VIEW, None))
         );
         assert_eq!(watch("abcdefg-right").map_err(|away| away.reason), Err(TurnAwayReason::PublishKey));
@@ -561,7 +570,7 @@ mod tests {
         let end = Some(datetime!(2026-05-08 11:00 UTC));
         let gate =
             ruled(KeyRules { starts_at: Some(begin), expires_at: end, hours: Some(hours), ..KeyRules::default() });
-        let until = |now| at(&gate, attempt().comer, now).map(|admission| admission.hold.until);
+        let until = |now| at(&gate, attempt().comer, now).map(|admission| admission.hold.unwrap().until);
         assert_eq!(until(datetime!(2026-05-01 07:59 UTC)), Err(TurnAwayReason::EarlyKey(begin)));
         let next = Some(datetime!(2026-05-01 10:00 UTC));
         assert_eq!(until(begin), Err(TurnAwayReason::OutOfHours(next)));
@@ -590,7 +599,7 @@ mod tests {
         let (noon, later) = (datetime!(2026-05-01 12:00 UTC), datetime!(2026-05-01 14:00 UTC));
         let until = |end| KeyRules { expires_at: Some(end), ..KeyRules::default() };
         let gate = ruled(until(later));
-        let hold = at(&gate, attempt().comer, noon).unwrap().hold;
+        let hold = at(&gate, attempt().comer, noon).unwrap().hold.unwrap();
         let shortened = ruled(until(noon));
         assert_eq!(shortened.key_fault(&hold, datetime!(2026-05-01 13:59 UTC)), None);
         assert_eq!(shortened.key_fault(&hold, later), Some(KeyFault::Expired), "the end that was told comes");
@@ -614,7 +623,9 @@ mod tests {
             let gate = ruled(KeyRules { expires_at: Some(end), allowed_from: home.clone(), ..rules });
             let comer = Comer { address: address.parse().unwrap(), ..attempt().comer };
             let away = gate.decide_shown(10, comer, end).unwrap_err();
-            gate.decide_back(away, comer, end).map(|admission| admission.hold.key_id).map_err(|away| away.reason)
+            gate.decide_back(away, comer, end)
+                .map(|admission| admission.hold.unwrap().key_id)
+                .map_err(|away| away.reason)
         };
         let goes_on = || KeyRules { when_over: WhenOver::ShowGoesOn, ..KeyRules::default() };
         assert_eq!(back(goes_on(), "192.0.2.7"), Ok(10));
@@ -649,7 +660,7 @@ mod tests {
         let now = datetime!(2026-05-01 12:00 UTC);
         let attempt = Attempt { app, name, others, ..attempt() };
         let mut gate = Gate::new([GateChannel { id: 1, name: "finish-line".into() }], []);
-        let judge = |gate: &Gate| gate.decide(&attempt, now, digest).map(|admission| admission.hold.key_id);
+        let judge = |gate: &Gate| gate.decide(&attempt, now, digest).map(|admission| admission.hold.unwrap().key_id);
         assert!(judge(&gate).is_err());
         let own = GateKey {
             is_own: true,
@@ -668,7 +679,7 @@ mod tests {
         assert_eq!(told.map(drop), Err((TurnAwayReason::TooManyTries, None)), "right or wrong, it is told the same");
         gate.set_key(key(11, "abcdefg-other", None));
         let made = Attempt { name: "abcdefg-other", ..guess };
-        assert_eq!(gate.decide(&made, now, digest).map(|admission| admission.hold.key_id), Ok(11));
+        assert_eq!(gate.decide(&made, now, digest).map(|admission| admission.hold.unwrap().key_id), Ok(11));
         gate.set_channel(GateChannel { id: 2, name: "boathouse_2019".into() });
         assert!(judge(&gate).is_err(), "what everybody can read is no key");
         gate.remove_key(10);

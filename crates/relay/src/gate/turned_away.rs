@@ -56,6 +56,21 @@ pub enum TurnAwayReason {
          made by this server is taken at any time."
     )]
     TooManyTries,
+    /// The address is blocked for a time.
+    #[error(
+        "This address is blocked{}, as too many wrong keys came from it. A key that was made by this server is taken all \
+         the same; whoever runs the server can release the address.", until_clock(*.0)
+    )]
+    Blocked(Option<OffsetDateTime>),
+    /// A sign-in with a wrong name or password.
+    #[error("A wrong name or password was sent.")]
+    WrongSignIn,
+    /// A link or a one-time code that opens nothing.
+    #[error("A link or a one-time code was sent that opens nothing here.")]
+    WrongLink,
+    /// A token that opens nothing.
+    #[error("A token was sent that opens nothing here.")]
+    WrongToken,
     /// Another publisher is on the channel.
     #[error("Another encoder is already on this channel. Stop it first, or let newcomers replace it.")]
     ChannelBusy,
@@ -98,6 +113,25 @@ pub enum TurnAwayReason {
 }
 
 impl TurnAwayReason {
+    /// True for what a guesser or a prober does, if the key is not known.
+    pub fn is_wrong_try(self) -> bool {
+        matches!(
+            self,
+            Self::NoKey
+                | Self::Malformed
+                | Self::UnknownKey
+                | Self::WrongPassword
+                | Self::TooManyTries
+                | Self::NotUnderstood
+                | Self::TooSlow
+                | Self::Declined
+                | Self::Blocked(_)
+                | Self::WrongSignIn
+                | Self::WrongLink
+                | Self::WrongToken
+        )
+    }
+
     /// A stable word for programs.
     pub fn code(self) -> &'static str {
         match self {
@@ -111,6 +145,10 @@ impl TurnAwayReason {
             Self::ProtocolNotAllowed => "protocol_not_allowed",
             Self::KeyInUse => "key_in_use",
             Self::TooManyTries => "too_many_tries",
+            Self::Blocked(_) => "blocked",
+            Self::WrongSignIn => "wrong_sign_in",
+            Self::WrongLink => "wrong_link",
+            Self::WrongToken => "wrong_token",
             Self::ChannelBusy => "channel_busy",
             Self::NotUnderstood => "not_understood",
             Self::TooSlow => "too_slow",
@@ -143,12 +181,40 @@ pub struct TurnAway {
     pub channel_id: Option<u64>,
     /// The key's number, if it is known.
     pub key_id: Option<u64>,
+    /// What else there is to say.
+    pub said: Option<Box<Said>>,
+}
+
+/// What there is to say beside a reason.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Said {
+    /// What the caller is told instead of the reason's own words.
+    pub told: Option<String>,
+    /// What the house is told besides.
+    pub detail: Option<String>,
 }
 
 impl TurnAway {
     /// Somebody of whom nothing is known but the reason.
     pub fn of_stranger(reason: TurnAwayReason) -> Self {
-        Self { reason, key_prefix: None, channel_id: None, key_id: None }
+        Self { reason, key_prefix: None, channel_id: None, key_id: None, said: None }
+    }
+
+    /// What the caller is told.
+    pub fn words(&self) -> String {
+        let told = self.said.as_ref().and_then(|said| said.told.clone());
+        told.unwrap_or_else(|| self.reason.to_string())
+    }
+
+    /// What the house is told besides.
+    pub fn detail(&self) -> Option<&str> {
+        self.said.as_ref()?.detail.as_deref()
+    }
+
+    /// The same with something else to say: to the caller, and to the house.
+    #[must_use]
+    pub fn saying(self, told: Option<String>, detail: Option<String>) -> Self {
+        Self { said: Some(Box::new(Said { told, detail })), ..self }
     }
 }
 
@@ -193,6 +259,10 @@ fn clock(at: OffsetDateTime) -> impl fmt::Display {
     let sign = if at.offset().is_negative() { '-' } else { '+' };
     let offset = format!("{sign}{:02}:{:02}", hours.unsigned_abs(), minutes.unsigned_abs());
     format!("{} {:02}:{:02} {offset}", at.date(), at.hour(), at.minute())
+}
+
+fn until_clock(at: Option<OffsetDateTime>) -> String {
+    at.map_or_else(String::new, |at| format!(" until {}", clock(at)))
 }
 
 fn next_hours(at: Option<OffsetDateTime>) -> String {

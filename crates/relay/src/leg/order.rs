@@ -67,6 +67,8 @@ pub struct LegOrder {
     pub sink: SinkRules,
     /// Why nothing is to be sent for now, though it is switched on.
     pub held_back: Option<String>,
+    /// Why nothing is to be sent in this session, though it is switched on.
+    pub set_aside: Option<String>,
 }
 
 impl LegOrder {
@@ -74,7 +76,7 @@ impl LegOrder {
     pub fn at_once(destination: LegDestination, batch: Duration) -> Self {
         let (delay, start_after) = (Duration::ZERO, Duration::ZERO);
         let (limits, sink) = (LimitsSheet::default(), SinkRules::default());
-        Self { destination, is_on: true, batch, delay, start_after, limits, sink, held_back: None }
+        Self { destination, is_on: true, batch, delay, start_after, limits, sink, held_back: None, set_aside: None }
     }
 
     /// Why it does not start with the show.
@@ -95,6 +97,7 @@ impl LegOrder {
             || self.is_on != other.is_on
             || self.delay != other.delay
             || self.held_back != other.held_back
+            || self.set_aside != other.set_aside
     }
 }
 
@@ -133,6 +136,7 @@ mod tests {
     #[case::passphrase(|order: &mut LegOrder| order.destination.passphrase = Some(Secret::new("wexcombe reach")), true)]
     #[case::delay(|order: &mut LegOrder| order.delay = Duration::from_millis(5), true)]
     #[case::switch(|order: &mut LegOrder| order.is_on = false, true)]
+    #[case::set_aside(|order: &mut LegOrder| order.set_aside = Some("not today".into()), true)]
     #[case::held_back(|order: &mut LegOrder| order.held_back = Some("too fast".into()), true)]
     fn a_new_connection_only_where_one_is_needed(#[case] change: fn(&mut LegOrder), #[case] expected: bool) {
         assert_eq!(order(|_| {}).needs_new_connection(&order(change)), expected);

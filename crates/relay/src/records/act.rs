@@ -28,6 +28,9 @@ pub struct Act {
     pub before: Option<String>,
     /// The same afterwards.
     pub after: Option<String>,
+    /// By which one that is written twice is known; empty until the ledger has it.
+    #[serde(default)]
+    pub mark: String,
 }
 
 /// By what somebody does something.

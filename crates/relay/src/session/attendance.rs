@@ -1,7 +1,8 @@
 use std::time::{Duration, Instant};
 
 use super::life::{SessionLife, SessionState};
-use super::program::{Joined, Opener, Program, SeatId, Takeover};
+use super::program::{Joined, Program, SeatId, Takeover};
+use crate::Opener;
 
 /// Why a publisher cannot join a session.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

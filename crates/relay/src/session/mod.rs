@@ -16,7 +16,7 @@ pub use attendance::{Attendance, Attended, Departure, NotJoined};
 pub use counters::SourceCounters;
 pub use intake::Intake;
 pub use life::{SessionLife, SessionState};
-pub use program::{Joined, Offered, OnAir, Opener, Program, SeatId, Takeover};
+pub use program::{Joined, Offered, OnAir, Program, SeatId, Takeover};
 pub use rtmp_source::RtmpSource;
 pub use slate::{Slate, SlateChoice, SlateError, SlateSource};
 pub use stream_source::StreamSource;

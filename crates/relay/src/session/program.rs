@@ -2,6 +2,8 @@ use std::time::{Duration, Instant};
 
 use waverant_media::{MediaTime, Packet, TrackKind, Tracks};
 
+use crate::Opener;
+
 /// A publisher that sends nothing for this long is as good as lost: a backup or the slate goes on.
 const STARVED_AFTER: Duration = Duration::from_secs(2);
 
@@ -14,15 +16,6 @@ const MAX_SEATS: usize = 8;
 /// A publisher's number within its session.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SeatId(u32);
-
-/// What opened the gate to a publisher.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Opener {
-    /// The stream key of this number.
-    Key(u64),
-    /// The house itself, which feeds the session from here.
-    House,
-}
 
 /// What becomes of a second publisher with a key of the same rank.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -74,6 +74,7 @@ impl Records {
             reason: None,
             before: None,
             after: None,
+            mark: String::new(),
         };
         Ok(self.store.write_act(&act).await?)
     }

@@ -33,6 +33,8 @@ pub(super) struct File {
     pub(super) checkup: Checkup,
     pub(super) timeline: Timeline,
     pub(super) people: People,
+    pub(super) calls: Calls,
+    pub(super) mail: Mail,
     pub(super) metrics: Metrics,
     pub(super) log: Log,
     pub(super) first_run: FirstRun,
@@ -66,6 +68,25 @@ pub(super) struct House {
     pub(super) proxy_header: Text,
     pub(super) proxy_protocol: Text,
     pub(super) console_path: Text,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Calls {
+    pub(super) private_addresses: Text,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Mail {
+    pub(super) server: Text,
+    pub(super) port: Number,
+    pub(super) security: Text,
+    pub(super) user: Text,
+    pub(super) password_file: Text,
+    pub(super) from: Text,
+    pub(super) trusted_file: Text,
+    pub(super) digest_minutes: Number,
 }
 
 #[derive(Debug, Default, Deserialize)]

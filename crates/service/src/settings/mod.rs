@@ -3,6 +3,7 @@
 mod announced;
 mod authority;
 mod file;
+mod mail;
 mod told;
 
 use std::net::SocketAddr;
@@ -12,6 +13,7 @@ use std::time::Duration;
 use thiserror::Error;
 use waverant_acme::Wanted;
 use waverant_api::{ConsolePath, MetricsAccess, ProxyHeader};
+use waverant_calls::MailServer;
 use waverant_house::{AudienceLimits, FigureDays};
 use waverant_relay::{AddressRange, Role, Site};
 use waverant_rtmp::Limits;
@@ -121,6 +123,10 @@ pub struct Settings {
     pub viewing_connections: usize,
     /// From one address.
     pub viewing_connections_per_address: usize,
+    /// Addresses of one's own house to which calls may lead.
+    pub private_addresses: Vec<AddressRange>,
+    /// Who takes mail for people, and how long it is gathered.
+    pub(crate) mail: (Option<MailServer>, Duration),
     /// Proxies whose word on who calls is believed.
     pub proxies: Vec<AddressRange>,
     /// The doors at which they announce by the PROXY protocol who calls.
@@ -188,13 +194,13 @@ impl Settings {
             Ok(usize::try_from(count).unwrap_or(usize::MAX))
         };
         let per_address = |door, value, default| count(&format!("{door}_connections_per_address"), value, default);
-        let (rtmp_limits, audience) = (rtmp_limits(&reader, &file.limits)?, audience(&reader, &file.limits)?);
-        let limits = file.limits;
-        let redirect = reader.maybe("listen", "redirect", file.listen.redirect)?;
+        let (limits, redirect) = (file.limits, reader.maybe("listen", "redirect", file.listen.redirect)?);
         let folder = |key, value, default| PathBuf::from(reader.text("house", key, value, default));
         let state_folder = folder("state_folder", file.house.state_folder, STATE);
         let authority = reader.authority(file.authority, &state_folder, redirect.is_some())?;
         Ok(Self {
+            rtmp_limits: rtmp_limits(&reader, &limits)?,
+            audience: audience(&reader, &limits)?,
             rtmp: reader.address("listen", "rtmp", file.listen.rtmp, "0.0.0.0:1935")?,
             rtmps: reader.address("listen", "rtmps", file.listen.rtmps, "0.0.0.0:7835")?,
             srt: reader.address("listen", "srt", file.listen.srt, "0.0.0.0:7810")?,
@@ -230,10 +236,10 @@ impl Settings {
             checkup_share: checkup_share(&reader, file.checkup)?,
             figure_days: figure_days(&reader, &file.timeline)?,
             act_days: act_days(&reader, &file.people)?,
+            private_addresses: reader.list("calls", "private_addresses", file.calls.private_addresses)?,
+            mail: reader.mail(file.mail)?,
             second_factor_from: reader.role("people", "second_factor_from", file.people.second_factor_from)?,
             metrics: reader.metrics(file.metrics)?,
-            audience,
-            rtmp_limits,
             log_format: reader.log_format(file.log.format)?,
             log_level: reader.log_level(file.log.level)?,
             administrator_file: reader.path("first_run", "administrator_file", file.first_run.administrator_file),
@@ -365,6 +371,22 @@ mod tests {
     #[case::in_the_clear(
         "[authority]\ndirectory = \"http://a.example/\"",
         "w.toml:2:13: `http://a.example/` is no address of an authority"
+    )]
+    #[case::mail_from_nobody(
+        "[mail]\nserver = \"mail.example\"",
+        "w.toml:2:10: who mail is from is missing: set mail.from"
+    )]
+    #[case::mail_from_nowhere(
+        "[mail]\nserver = \"mail.example\"\nfrom = \"harbour\"",
+        "w.toml:3:8: `harbour` (Invalid input) stands where an address like"
+    )]
+    #[case::mail_security(
+        "[mail]\nsecurity = \"ssl\"",
+        "w.toml:2:12: `ssl` is none of \"tls\", \"starttls\" and \"none\""
+    )]
+    #[case::half_a_sign_in(
+        "[mail]\nserver = \"mail.example\"\nfrom = \"a@b.example\"\nuser = \"a\"",
+        "w.toml:2:10: mail.user and mail.password_file go together"
     )]
     #[case::bad_format("[log]\nformat = \"xml\"", "w.toml:2:10: `xml` is neither \"text\" nor \"json\"")]
     #[case::bad_level("[log]\nlevel = \"loud=loud\"", "w.toml:2:9: `loud=loud` is no log level")]

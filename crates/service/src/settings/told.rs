@@ -47,6 +47,8 @@ impl Settings {
         tell("checkup.cpu_percent", &(self.checkup_share * 100.0).round());
         tell("timeline.tens_days", &self.figure_days.tens);
         tell("timeline.minutes_days", &self.figure_days.minutes);
+        tell("calls.private_addresses", &joined(&self.private_addresses));
+        self.tell_mail(&mut tell);
         tell("people.act_days", &self.act_days);
         tell("people.second_factor_from", &self.second_factor_from.map(Role::word).unwrap_or_default());
         tell("metrics.access", &if self.metrics.from_loopback { "loopback" } else { "token" });
@@ -54,6 +56,22 @@ impl Settings {
         tell("log.format", &if self.log_format == LogFormat::Json { "json" } else { "text" });
         tell("log.level", &self.log_level);
         all
+    }
+
+    /// The password is not told.
+    fn tell_mail(&self, tell: &mut dyn FnMut(&str, &dyn Display)) {
+        let (server, digest) = &self.mail;
+        let server = server.as_ref();
+        let is = |is: bool| if is { "(there is one)" } else { "" };
+        tell("mail.server", &server.map(|server| server.host.as_str()).unwrap_or_default());
+        tell("mail.port", &server.map(|server| server.port.to_string()).unwrap_or_default());
+        tell("mail.security", &server.map(|server| server.security.word()).unwrap_or_default());
+        let sign_in = server.and_then(|server| server.sign_in.as_ref());
+        tell("mail.user", &sign_in.map(|(user, _)| user.as_str()).unwrap_or_default());
+        tell("mail.password_file", &is(sign_in.is_some()));
+        tell("mail.from", &server.map(|server| server.from.as_str()).unwrap_or_default());
+        tell("mail.trusted_file", &is(server.is_some_and(|server| server.authority.is_some())));
+        tell("mail.digest_minutes", &(digest.as_secs() / 60));
     }
 
     /// The binding's key is not told.

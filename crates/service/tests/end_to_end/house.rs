@@ -16,7 +16,7 @@ pub(crate) const PASSWORD: &str = "regatta morning";
 pub(crate) const PLATFORM_KEY: &str = "platform-key-7781";
 
 /// How long anything on loopback may take before the test fails.
-pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
+pub(crate) const PATIENCE: Duration = Duration::from_secs(45);
 
 pub(crate) fn clip() -> Clip {
     Clip::load(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/regatta.mp4")).unwrap()
@@ -26,7 +26,7 @@ pub(crate) fn clip() -> Clip {
 pub(crate) struct Ground {
     pub(crate) folder: tempfile::TempDir,
     database_url: String,
-    _database: TestDatabase,
+    pub(crate) database: TestDatabase,
 }
 
 impl Ground {
@@ -38,7 +38,7 @@ impl Ground {
         )
         .unwrap();
         let database = TestDatabase::create().await.unwrap();
-        let ground = Self { folder, database_url: database.url().to_owned(), _database: database };
+        let ground = Self { folder, database_url: database.url().to_owned(), database };
         ground.write_settings("");
         ground
     }
@@ -310,7 +310,12 @@ impl House<'_> {
 
     /// Waits until `condition` holds, asking every 50 ms.
     pub(crate) async fn wait_until(&self, what: &str, condition: impl Fn(&Self) -> bool) {
-        let deadline = Instant::now() + PATIENCE;
+        self.wait_up_to(PATIENCE, what, condition).await;
+    }
+
+    /// The same for what takes the machine long.
+    pub(crate) async fn wait_up_to(&self, limit: Duration, what: &str, condition: impl Fn(&Self) -> bool) {
+        let deadline = Instant::now() + limit;
         while !condition(self) {
             assert!(Instant::now() < deadline, "waited too long until {what}\n{}", self.ground.log());
             tokio::time::sleep(Duration::from_millis(50)).await;

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use serde_json::{Value, json};
-use waverant_standin::{compare, first_difference, read_take};
+use waverant_standin::{Club, ClubAnswer, compare, first_difference, read_take};
 
 use crate::command_line::Shell;
 use crate::house::{Ground, House, PASSWORD};
@@ -213,9 +213,13 @@ async fn rules_remove_the_oldest() {
 #[tokio::test(flavor = "multi_thread")]
 async fn takes_are_copied_away_and_brought_back() {
     let ground = Ground::new().await;
+    ground.write_settings("[calls]\nprivate_addresses = \"127.0.0.1\"\n");
     let storage = ObjectStorage::start(&ground.path("storage")).await;
     let house = ground.start();
     let key = house.make_channel(0);
+    let club = Club::open(|_| ClubAnswer::new(204, "")).await.unwrap();
+    let kinds = ["take.copied", "take.not_copied"];
+    house.call("POST", "/call-targets", Some(json!({"name": "club", "address": club.url(), "kinds": kinds})));
     let (status, problem) =
         house.try_call("PATCH", "/channels/finish-line", Some(json!({"recording": {"depot": "attic"}})));
     assert_eq!((status, problem["detail"].as_str()), (404, Some("There is no depot `attic`.")));
@@ -247,6 +251,11 @@ async fn takes_are_copied_away_and_brought_back() {
     assert_eq!(take["copy"]["state"], "there", "{take}");
     let object = storage.object(take["copy"]["object_key"].as_str().unwrap());
     assert_eq!(std::fs::read(&object).unwrap(), recorded);
+    house.wait_until("others are told", |_| club.questions().len() == 2).await;
+    let told = club.questions().iter().map(|told| told.question.clone()).collect::<Vec<_>>();
+    let expected = [json!("waverant.take.not_copied"), json!("waverant.take.copied")];
+    assert_eq!([told[0]["type"].clone(), told[1]["type"].clone()], expected);
+    assert_eq!((&told[1]["data"]["depot"], &told[1]["subject"]), (&json!("attic"), &json!("session/1/take/1")));
     assert!(!ground.path("recordings").join(take["path"].as_str().unwrap()).exists());
     let (status, problem) = house.try_call("GET", "/takes/1/1/file", None);
     assert_eq!(status, 409, "{problem}");

@@ -4,13 +4,17 @@
 
 mod acts;
 mod api;
+mod asking;
 mod bad_input;
 mod beep_and_flash;
+mod blocks;
 mod browser;
 mod by_hand;
+mod calls;
 mod capture;
 mod certificates;
 mod command_line;
+mod database_trouble;
 mod dialects;
 mod endings;
 mod enhanced;

@@ -169,7 +169,8 @@ async fn the_log_is_read_and_changed_from_afar() {
     assert!(told.contains("on air") && told.contains("destination=plovio"), "{told}");
     let only = shell.run(&["log", "--text", "PLOVIO", "--lines", "1"]);
     assert!(only.lines().count() == 1 && only.contains("plovio"), "{only}");
-    assert_eq!(shell.run(&["log", "--level", "error"]), "");
+    // On a busy machine the database may have been late, which is an error: nothing lesser is shown.
+    assert!(shell.run(&["log", "--level", "error"]).lines().all(|line| line.contains(" error ")));
     assert!(!shell.run(&["log", "--level", "debug"]).contains(" debug "));
     shell.run(&["log", "level", "debug"]);
     house.wait_until("debug lines are there", |_| shell.run(&["log", "--lines", "1000"]).contains(" debug ")).await;

@@ -2,8 +2,9 @@
 //! (socket, tuning, rights) is not given there.
 
 use std::net::{SocketAddr, TcpListener, TcpStream};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use waverant_standin::{EncoderEnd, compare};
@@ -13,24 +14,18 @@ use crate::house::{Ground, PATIENCE};
 const URL_PASSWORD: &str = "slipway";
 
 /// A server as its packager sets it up. Killed when dropped.
-struct OwnServer {
+pub(crate) struct OwnServer {
     folder: tempfile::TempDir,
-    address: SocketAddr,
-    child: Child,
+    pub(crate) address: SocketAddr,
+    pub(crate) child: Child,
 }
 
 impl OwnServer {
-    fn start() -> Self {
+    pub(crate) fn start() -> Self {
         let folder = tempfile::tempdir().unwrap();
-        let status = Command::new("mariadb-install-db")
-            .args(["--no-defaults", "--auth-root-authentication-method=socket", "--skip-test-db", "--user=root"])
-            .arg(format!("--datadir={}", folder.path().join("data").display()))
-            .arg("--innodb-log-file-size=16M")
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .status()
-            .unwrap();
-        assert!(status.success());
+        let data = EMPTY.get_or_init(empty_records);
+        let copied = Command::new("cp").arg("-a").arg(data).arg(folder.path().join("data")).status().unwrap();
+        assert!(copied.success());
         let users = format!(
             "CREATE DATABASE IF NOT EXISTS regatta;\n\
              CREATE USER IF NOT EXISTS 'relay'@'%' IDENTIFIED BY '{URL_PASSWORD}';\n\
@@ -44,19 +39,60 @@ impl OwnServer {
         Self { folder, address, child }
     }
 
-    fn start_again(&mut self) {
+    pub(crate) fn start_again(&mut self) {
         self.end();
         self.child = launch(self.folder.path(), self.address);
     }
 
-    fn end(&mut self) {
+    /// Starts with the same records at another address.
+    pub(crate) fn start_elsewhere(&mut self) {
+        self.address = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+        self.start_again();
+    }
+
+    pub(crate) fn end(&mut self) {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
 
-    fn url(&self, user: &str) -> String {
+    pub(crate) fn signal(&self, signal: &str) {
+        let pid = self.child.id().to_string();
+        assert!(Command::new("kill").args([signal, &pid]).status().unwrap().success());
+    }
+
+    /// A client of whoever runs it.
+    pub(crate) fn client(&self) -> Command {
+        let mut client = Command::new("mariadb");
+        client.args(["--no-defaults", "-uroot"]).arg(format!("--socket={}", self.folder.path().join("s").display()));
+        client
+    }
+
+    /// Has it do something.
+    pub(crate) fn tell(&self, statement: &str) {
+        assert!(self.client().args(["-e", statement]).status().unwrap().success(), "{statement}");
+    }
+
+    pub(crate) fn url(&self, user: &str) -> String {
         format!("mysql://{user}:{URL_PASSWORD}@{}/regatta", self.address)
     }
+}
+
+/// Records of a server that is new; each gets a copy.
+static EMPTY: OnceLock<PathBuf> = OnceLock::new();
+
+fn empty_records() -> PathBuf {
+    // Statics are never dropped: what stands there of processes that are gone is cleared away with their test databases.
+    let root = std::env::temp_dir().join("waverant-test-databases");
+    std::fs::create_dir_all(&root).unwrap();
+    let folder = root.join(format!("{}-empty-records", std::process::id()));
+    let made = Command::new("mariadb-install-db")
+        .args(["--no-defaults", "--auth-root-authentication-method=socket", "--skip-test-db", "--user=root"])
+        .arg(format!("--datadir={}", folder.display()))
+        .arg("--innodb-log-file-size=16M")
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    folder
 }
 
 impl Drop for OwnServer {

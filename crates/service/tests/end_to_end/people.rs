@@ -317,7 +317,8 @@ async fn what_somebody_has_open_ends_with_them() {
     let ground = Ground::new().await;
     let house = ground.start();
     let key = house.make_channel(0);
-    house.publish(house.encoder(&key, 20.0)).await;
+    // Several times what the kernel and the service hold for a connection.
+    house.publish(EncoderOptions { speed: 4, ..house.encoder(&key, 80.0) }).await;
     house.wait_until("the take is there", |house| house.get("/takes")["items"][0]["state"] == "complete").await;
     let size = house.get("/takes")["items"][0]["size_bytes"].as_u64().unwrap();
     let cox = let_in(&house, "cox", json!({"role": "observer"}));

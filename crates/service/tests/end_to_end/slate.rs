@@ -168,7 +168,8 @@ async fn an_uploaded_slate_is_checked() {
 
     // A show of another kind: the finding says why, and the built-in one cannot help either.
     let hevc = Clip::made(&["hevc", "aac"]).unwrap();
-    let show = waverant_standin::Encoder::new(hevc, house.encoder(&key, 8.0)).run();
+    // As long as it takes a busy machine.
+    let show = waverant_standin::Encoder::new(hevc, house.encoder(&key, 120.0)).run();
     let watch = async {
         house.wait_until("it is told", |house| house.live()["findings"].to_string().contains("slate_unfit")).await;
         let findings = house.live()["findings"].to_string();
@@ -176,9 +177,11 @@ async fn an_uploaded_slate_is_checked() {
         let (status, refused) = house.upload("/channels/finish-line/slate", file);
         assert_eq!(status, 422, "refused while such a show is on air");
         assert!(refused["detail"].as_str().unwrap().contains("encode it as HEVC"), "{refused}");
+        house.call("POST", "/channels/finish-line/end-session", None);
     };
     let (shown, ()) = tokio::join!(show, watch);
-    assert_eq!(shown.unwrap().end, EncoderEnd::Finished);
+    assert!(matches!(shown.unwrap().end, EncoderEnd::Refused { .. }), "it was ended from here");
+    house.ended_session(1).await;
     house.call("DELETE", "/channels/finish-line/slate", None);
     assert_eq!(house.get("/channels/finish-line")["slate"], "built_in");
     assert_eq!(house.try_call("GET", "/channels/finish-line/slate", None).0, 404);

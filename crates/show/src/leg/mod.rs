@@ -142,6 +142,8 @@ impl LegTask {
         self.move_leg(|leg, now| {
             if !order.is_on {
                 leg.switch_off(now);
+            } else if let Some(reason) = &order.set_aside {
+                leg.hold_back(now, reason.clone());
             } else if let Some(reason) = &order.held_back {
                 leg.hold_back(now, format!("not sent, as its limits sheet wants: {reason}"));
             } else if now < starts_at {

@@ -7,8 +7,8 @@ use parking_lot::Mutex;
 use waverant_media::{Track, TrackId, TrackKind, Tracks};
 use waverant_relay::{
     Breach, Checkup, Condition, Finding, FindingChange, FindingCode, Growth, IntakeFacts, LegFacts, LegOrder, LegPhase,
-    OnBreach, Remedy, SessionState, SinkRules, StreamFacts, judge_leg, judge_line, judge_picture, judge_sound,
-    judge_stream,
+    OnBreach, Remedy, SessionState, ShowNews, SinkRules, StreamFacts, judge_leg, judge_line, judge_picture,
+    judge_sound, judge_stream,
 };
 
 use super::{Show, SourceSnapshot};
@@ -252,6 +252,9 @@ impl Show {
         conditions.extend(desk.judge_records(now, &recorder, gaps));
         for change in desk.checkup.update(now, conditions) {
             self.log(&change);
+            if !desk.muted.contains(&change.key().code) {
+                self.context.ledger.tell(self.id(), ShowNews::Finding(change));
+            }
         }
         let standing = desk.checkup.standing();
         drop(desk);

@@ -9,11 +9,14 @@ mod senses;
 mod slate;
 mod snapshot;
 mod stage;
+mod stay;
+mod steering;
 mod stills;
 mod supervise;
 mod surroundings;
 mod timeline;
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -31,6 +34,8 @@ pub use publisher::Publisher;
 pub use report::{LegReport, ReportedGap, ShowReport};
 pub use seat::Seat;
 pub use snapshot::{SeenPublisher, SourceSnapshot};
+pub use stay::Stay;
+pub use steering::Steering;
 pub use stills::{NoStill, STILL_WIDTHS};
 pub use surroundings::{Registry, ShowEnd, Surroundings};
 pub use timeline::SharedTimeline;
@@ -46,6 +51,7 @@ use checkup::CheckupDesk;
 use press::Press;
 use seat::SeatState;
 use stage::{Stage, StageDoor};
+use steering::Helm;
 use stills::Stills;
 use timeline::TimelineDesk;
 
@@ -62,6 +68,8 @@ pub struct ShowStart {
     pub started_at: OffsetDateTime,
     /// Its legs.
     pub orders: Vec<LegOrder>,
+    /// What another system of the house wants of it.
+    pub steering: Steering,
     /// True if it is fed from here: it keeps these legs, is not recorded, and takes no other publisher.
     pub is_rehearsal: bool,
 }
@@ -75,6 +83,7 @@ pub struct Show {
     rules: watch::Sender<Arc<ChannelRules>>,
     started_at: OffsetDateTime,
     is_rehearsal: bool,
+    helm: Helm,
     /// What its parts get.
     context: ShowContext,
     dialer: Arc<dyn Dialer>,
@@ -97,7 +106,9 @@ impl Show {
     /// [`NotJoined`] if the channel's rules let nobody in, which they never do to a first publisher.
     pub fn begin(surroundings: &Surroundings, start: ShowStart) -> Result<(Arc<Self>, Seat), NotJoined> {
         let began = clock::now();
-        let ShowStart { id, rules, publisher, started_at, orders, is_rehearsal } = start;
+        let ShowStart { id, rules, publisher, started_at, orders, steering, is_rehearsal } = start;
+        let helm = Helm::new(steering);
+        let rules = helm.rules(&rules);
         let mut attendance = Attendance::new(rules.takeover, rules.hold, began);
         let joined = attendance.join(began, publisher.opener, publisher.rank)?.joined;
         let first = Arc::new(SeatState::new(joined.seat, publisher));
@@ -121,6 +132,7 @@ impl Show {
             channel: rules,
             started_at,
             is_rehearsal,
+            helm,
             context,
             dialer: surroundings.dialer.clone(),
             stage,
@@ -134,6 +146,7 @@ impl Show {
             timeline: TimelineDesk::default(),
         });
         show.follow_orders(&orders);
+        show.note_steering(&orders);
         surroundings.tasks.spawn(supervise::run(show.clone(), surroundings.clone()));
         let (slates, codec) = (surroundings.slates.clone(), surroundings.codec.clone());
         surroundings.tasks.spawn(slate::run(show.clone(), slates, codec.clone()));
@@ -219,7 +232,7 @@ impl Show {
         if self.is_rehearsal {
             return;
         }
-        self.rules.send_replace(rules.clone());
+        self.rules.send_replace(self.helm.rules(rules));
         self.stage.lock().set_takeover(rules.takeover);
         self.stage.changed.notify_one();
         self.follow_orders(orders);
@@ -244,14 +257,13 @@ impl Show {
         if stage.attendance.is_over() {
             return;
         }
-        let fault = |seat: &SeatState| Some(seat.key_fault(gate, now)?.for_publisher());
-        let faults: Vec<(Arc<SeatState>, &str)> =
-            stage.seats.values().filter_map(|seat| Some((seat.clone(), fault(seat)?))).collect();
+        let faults: Vec<(Arc<SeatState>, Cow<'static, str>)> =
+            stage.seats.values().filter_map(|seat| Some((seat.clone(), seat.fault(gate, now)?))).collect();
         if let Some((_, fault)) = faults.first().filter(|_| faults.len() == stage.seats.len()) {
             stage.note_end(fault);
         }
         for (seat, fault) in faults {
-            seat.evict(fault);
+            seat.evict(&fault);
         }
     }
 
@@ -281,14 +293,29 @@ impl Show {
         self.stage.lock().evict_all(&reason);
     }
 
+    /// Leaves a destination to people, if another system of the house steered it.
+    pub fn release_destination(&self, destination: &str) {
+        if self.helm.release(destination) {
+            self.note_event(format!("{destination} is no longer steered by the house's system"));
+        }
+    }
+
+    fn note_steering(&self, orders: &[LegOrder]) {
+        let unknown = self.helm.unknown(orders);
+        if !unknown.is_empty() {
+            self.note_event(format!("the house's system names destinations that are not here: {}", unknown.join(", ")));
+        }
+    }
+
     fn follow_orders(&self, orders: &[LegOrder]) {
+        let orders = self.helm.orders(orders);
         let mut legs = self.legs.lock();
         for (id, leg) in legs.iter() {
             if !orders.iter().any(|order| order.destination.id == *id) {
                 leg.orders.send_if_modified(|order| std::mem::replace(&mut order.is_on, false));
             }
         }
-        for order in orders {
+        for order in &orders {
             match legs.get(&order.destination.id) {
                 Some(leg) => {
                     leg.orders.send_if_modified(|current| {

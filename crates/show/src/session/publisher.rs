@@ -1,6 +1,9 @@
 use std::net::SocketAddr;
+use std::sync::Arc;
 
 use waverant_relay::{Admission, KeyHold, Opener};
+
+use super::Stay;
 
 /// Who publishes into a session.
 #[derive(Clone, Debug)]
@@ -9,6 +12,8 @@ pub struct Publisher {
     pub opener: Opener,
     /// The key by which it came in; none if the house let it in.
     pub hold: Option<KeyHold>,
+    /// How long it may stay, if another system of the house said something about that.
+    pub stay: Option<Arc<Stay>>,
     /// True if its key is for one encoder at a time.
     pub is_alone: bool,
     /// 0 is the highest; one of lower rank is a backup.
@@ -27,8 +32,9 @@ impl Publisher {
     /// One that was let in by its key.
     pub fn new(admission: &Admission, peer: SocketAddr, encoder: String) -> Self {
         Self {
-            opener: Opener::Key(admission.key_family),
-            hold: Some(admission.hold),
+            opener: admission.opener,
+            hold: admission.hold,
+            stay: None,
             is_alone: admission.most_connections == Some(1),
             rank: admission.key_rank,
             key_label: admission.key_label.clone(),

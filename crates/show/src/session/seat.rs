@@ -1,3 +1,4 @@
+use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -6,7 +7,7 @@ use parking_lot::Mutex;
 use time::OffsetDateTime;
 use tokio_util::sync::CancellationToken;
 use waverant_media::{Packet, TrackKind, Tracks};
-use waverant_relay::{Gate, Intake, KeyFault, LineMeter, RateMeter, SeatId, SourceCounters, StreamMeter};
+use waverant_relay::{Gate, Intake, LineMeter, RateMeter, SeatId, SourceCounters, StreamMeter};
 use waverant_rtmp::{MediaKind, StreamMetadata, StreamRates, Timestamp};
 use waverant_srt::Statistics;
 
@@ -47,9 +48,12 @@ impl SeatState {
         self.evicted.cancel();
     }
 
-    /// Why its key does not open any more; who was let in by the house has none.
-    pub(super) fn key_fault(&self, gate: &Gate, now: OffsetDateTime) -> Option<KeyFault> {
-        gate.key_fault(self.publisher.hold.as_ref()?, now)
+    /// Why it may not stay: its key does not open any more, or another system of the house said so.
+    pub(super) fn fault(&self, gate: &Gate, now: OffsetDateTime) -> Option<Cow<'static, str>> {
+        let Publisher { hold, stay, .. } = &self.publisher;
+        let key = hold.as_ref().and_then(|hold| gate.key_fault(hold, now));
+        let stay = || stay.as_ref().and_then(|stay| stay.fault(now)).map(Cow::Owned);
+        key.map(|fault| fault.for_publisher().into()).or_else(stay)
     }
 
     pub(super) fn counters(&self) -> SourceCounters {

@@ -9,7 +9,8 @@ use parking_lot::{Mutex, MutexGuard};
 use tokio::sync::Notify;
 use waverant_media::{Packet, TrackKind, Tracks};
 use waverant_relay::{
-    Attendance, Departure, NotJoined, Offered, OnAir, Opener, Origin, Program, SeatId, SourceCounters, Takeover,
+    Attendance, Departure, NotJoined, Offered, OnAir, Opener, Origin, Program, SeatId, ShowNews, SourceCounters,
+    Takeover,
 };
 use waverant_rtmp::StreamRates;
 
@@ -170,6 +171,8 @@ impl Show {
         if attended.has_returned {
             self.stage.life_changed.notify_one();
             self.context.events.note(format!("the publisher is back: `{label}` from {peer}"));
+            let news = ShowNews::IsBack { key_label: label.clone(), address: peer.to_string() };
+            self.context.ledger.tell(self.id(), news);
         } else if is_standby {
             self.context.events.note(format!("`{label}` from {peer} waits as a backup"));
         }
@@ -251,6 +254,7 @@ impl Show {
                 self.context.events.note(format!("the publisher `{label}` from {peer} was lost"));
                 let (channel, hold) = (&self.channel.name, self.channel.hold);
                 tracing::warn!(session = self.id(), %channel, ?hold, "the publisher is lost");
+                self.context.ledger.tell(self.id(), ShowNews::Holds(hold));
             }
         }
     }

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use tokio::time::{sleep, sleep_until};
-use waverant_house::{Deciding, DoorCaller, House, Presented, Tuner, Verdict, Wish};
-use waverant_relay::{Admission, KeyRight, Protocol, TurnAway, TurnAwayReason, Way};
+use waverant_house::{Deciding, DoorCaller, Entrance, House, Presented, Tuner, Verdict, Wish};
+use waverant_relay::{KeyRight, Protocol, TurnAway, TurnAwayReason, Way};
 use waverant_rtmp::{
     ChunkError, CredentialsAnswer, Error, Refusal, ServerConfig, ServerConnection, ServerEvent, StreamRequest,
     TimeoutKind,
@@ -192,7 +192,7 @@ impl Driver {
             let viewing = &mut self.viewings[place];
             let served = match self.house.player_fault(viewing.seat()) {
                 None => viewing.serve(&mut self.connection),
-                Some(fault) => Served::Over(fault.to_owned()),
+                Some(fault) => Served::Over(fault.into_owned()),
             };
             match served {
                 Served::UpToDate => place += 1,
@@ -282,29 +282,29 @@ impl Driver {
             protocol: self.protocol,
             shown_key: self.shown_key,
         };
-        match self.house.ask(&presented) {
+        match self.house.ask(&presented, &request.connect.flash_version) {
             Verdict::Now(decided) => self.answer(&request, right, decided),
             Verdict::Later(deciding) => self.asking.push(Asking { request, right, deciding }),
         }
     }
 
-    fn decided(&mut self, stream: u32, decided: Result<Admission, TurnAway>) {
+    fn decided(&mut self, stream: u32, decided: Result<Entrance, TurnAway>) {
         let Some(place) = self.asking.iter().position(|asking| asking.request.stream == stream) else { return };
         let Asking { request, right, .. } = self.asking.remove(place);
         self.answer(&request, right, decided);
     }
 
-    fn answer(&mut self, request: &StreamRequest, right: KeyRight, decided: Result<Admission, TurnAway>) {
+    fn answer(&mut self, request: &StreamRequest, right: KeyRight, decided: Result<Entrance, TurnAway>) {
         log_misuse(match (decided, right) {
             (Err(away), _) => self.refuse(request, &away),
-            (Ok(admission), KeyRight::Publish) => self.let_in(request, admission),
-            (Ok(admission), KeyRight::View) => self.show_to(request, &admission),
+            (Ok(entrance), KeyRight::Publish) => self.let_in(request, entrance),
+            (Ok(entrance), KeyRight::View) => self.show_to(request, &entrance),
         });
     }
 
-    fn let_in(&mut self, request: &StreamRequest, admission: Admission) -> Result<(), Error> {
+    fn let_in(&mut self, request: &StreamRequest, entrance: Entrance) -> Result<(), Error> {
         let stream = request.stream;
-        match self.house.let_in(self.peer, &request.connect.flash_version, admission) {
+        match self.house.let_in(self.peer, &request.connect.flash_version, entrance) {
             Ok(seat) => {
                 tracing::debug!(peer = %self.peer, session = seat.show().id(), "let in");
                 self.seats.insert(stream, seat);
@@ -314,10 +314,10 @@ impl Driver {
         }
     }
 
-    fn show_to(&mut self, request: &StreamRequest, admission: &Admission) -> Result<(), Error> {
-        let (stream, channel) = (request.stream, &admission.channel);
+    fn show_to(&mut self, request: &StreamRequest, entrance: &Entrance) -> Result<(), Error> {
+        let (stream, channel) = (request.stream, &entrance.admission.channel);
         let player = (self.peer, request.connect.flash_version.as_str());
-        let seat = match self.house.seat_by_key(player, admission, Way::Rtmp) {
+        let seat = match self.house.seat_by_key(player, entrance, Way::Rtmp) {
             Ok(seat) => seat,
             Err(reason) => {
                 return self.connection.refuse(stream, &Refusal { description: reason.to_string() });
@@ -333,7 +333,7 @@ impl Driver {
 
     fn refuse(&mut self, request: &StreamRequest, away: &TurnAway) -> Result<(), Error> {
         self.house.note_turned_away(&self.caller(&request.connect.flash_version), away, None);
-        self.connection.refuse(request.stream, &Refusal { description: away.reason.to_string() })
+        self.connection.refuse(request.stream, &Refusal { description: away.words() })
     }
 
     fn caller<'a>(&self, encoder: &'a str) -> DoorCaller<'a> {
@@ -432,7 +432,7 @@ async fn wait_for_eviction(seats: &BTreeMap<u32, Seat>) -> u32 {
 }
 
 /// The next request of which it is decided whether it is granted; the request itself stays.
-async fn wait_for_decision(asking: &mut [Asking]) -> (u32, Result<Admission, TurnAway>) {
+async fn wait_for_decision(asking: &mut [Asking]) -> (u32, Result<Entrance, TurnAway>) {
     let waits = asking.iter_mut().map(|asking| async {
         let decided = asking.deciding.as_mut().await;
         (asking.request.stream, decided)

@@ -100,6 +100,9 @@ impl RtmpDoor {
         let peer = caller.address;
         let protocol = if tls.is_some() || caller.is_secure { Protocol::Rtmps } else { Protocol::Rtmp };
         let standing = self.house.standing(peer.ip());
+        if standing == Standing::Blocked && !self.house.hears(peer.ip()) {
+            return self.turn_away(peer, TurnAwayReason::TooManyFromAddress, None);
+        }
         let place = match self.places.enter(caller_of(peer.ip()), standing) {
             Ok(place) => place,
             Err(why) => return self.turn_away(peer, reason_of(why), None),

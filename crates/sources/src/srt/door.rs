@@ -2,13 +2,11 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
-use waverant_house::{DoorCaller, House, Presented, Tuner, Verdict, Wish, turn_away};
+use waverant_house::{DoorCaller, Entrance, House, Presented, Tuner, Verdict, Wish, turn_away};
 use waverant_net::caller_of;
-use waverant_relay::{
-    Admission, AudioChoice, AudioPickError, KeyRight, Protocol, Standing, TurnAway, TurnAwayReason, Way,
-};
+use waverant_relay::{AudioChoice, AudioPickError, KeyRight, Protocol, Standing, TurnAway, TurnAwayReason, Way};
 use waverant_srt::{CloseReason, Config, Connection, Message, Mode, RejectReason, Request, Statistics, StreamId};
-use waverant_udp::{Decision, Doorkeeper, Onward, Turned};
+use waverant_udp::{Decision, Doorkeeper, Onward, Turned, Welcome};
 
 use super::SrtSettings;
 use super::guest::{Guest, READING, Watching};
@@ -31,8 +29,8 @@ impl Door {
         Self { house, settings, config, per_address, guests: 0 }
     }
 
-    /// Who calls, what it may do, and on which channel; and the sound that it wants.
-    fn recognise(&self, request: &Request) -> Result<Caller, Refused> {
+    /// What a caller wants, if there is room and it can be understood.
+    fn wish(&self, request: &Request) -> Result<(StreamId, CallerWish), Refused> {
         if request.group().is_some() {
             return Err((TurnAway::of_stranger(TurnAwayReason::NotUnderstood), RejectReason::GROUP));
         }
@@ -43,39 +41,40 @@ impl Door {
             .map_err(|_| refused(TurnAway::of_stranger(TurnAwayReason::Malformed)))?;
         let audio = wanted_sound(&id).map_err(|_| refused(TurnAway::of_stranger(TurnAwayReason::Malformed)))?;
         let is_one_show = id.others.iter().any(|(name, wanted)| name == "shows" && wanted == "one");
-        let judge = |right| {
-            let admission = self.house.recognise(&presented(request, &id, right))?;
-            Ok(Caller { admission, right, audio: audio.clone(), is_one_show })
-        };
-        match id.mode {
-            Some(Mode::Request) => judge(KeyRight::View).map_err(refused),
-            Some(Mode::Publish) => judge(KeyRight::Publish).map_err(refused),
+        let right = match id.mode {
+            Some(Mode::Request) => KeyRight::View,
+            Some(Mode::Publish) => KeyRight::Publish,
             Some(Mode::Bidirectional) => {
-                Err((TurnAway::of_stranger(TurnAwayReason::NotUnderstood), RejectReason::BAD_MODE))
+                return Err((TurnAway::of_stranger(TurnAwayReason::NotUnderstood), RejectReason::BAD_MODE));
             }
             // A key alone says by itself what it is for.
-            None => match judge(KeyRight::Publish) {
-                Err(TurnAway { reason: TurnAwayReason::ViewKey, .. }) => judge(KeyRight::View).map_err(refused),
-                judged => judged.map_err(refused),
+            None => match self.house.recognise(&presented(request, &id, KeyRight::Publish)) {
+                Err(TurnAway { reason: TurnAwayReason::ViewKey, .. }) => KeyRight::View,
+                _ => KeyRight::Publish,
             },
-        }
+        };
+        Ok((id, CallerWish { right, audio, is_one_show }))
     }
 
-    fn let_in(&self, request: &Request) -> Result<Guest, Refused> {
+    fn let_in(&self, request: &Request, caller: Caller) -> Result<Guest, Refused> {
         let from = request.from();
-        let Caller { admission, right, audio, is_one_show } = self.recognise(request)?;
+        let Caller { entrance, wish: CallerWish { right, audio, is_one_show } } = caller;
+        if self.guests >= self.settings.max_connections {
+            return Err(refused(TurnAway::of_stranger(TurnAwayReason::TooManyConnections)));
+        }
         let place = self.per_address.take(caller_of(from.ip()));
         let place = place.ok_or_else(|| refused(TurnAway::of_stranger(TurnAwayReason::TooManyFromAddress)))?;
         let program = program_of(request);
         if right == KeyRight::View {
-            let seat = self.house.seat_by_key((from, &program), &admission, Way::Srt);
-            let seat = seat.map_err(|reason| refused(turn_away(&admission, reason)))?;
-            tracing::info!(peer = %from, channel = %admission.channel.name, "a player over SRT");
+            let seat = self.house.seat_by_key((from, &program), &entrance, Way::Srt);
+            let channel = &entrance.admission.channel;
+            let seat = seat.map_err(|reason| refused(turn_away(&entrance.admission, reason)))?;
+            tracing::info!(peer = %from, channel = %channel.name, "a player over SRT");
             let wish = Wish { is_one_show, sees_rehearsals: true };
-            let tuner = Tuner::new(self.house.clone(), admission.channel.id, wish, READING);
+            let tuner = Tuner::new(self.house.clone(), channel.id, wish, READING);
             return Ok(Guest::viewer(Watching::new(tuner, seat, audio), place));
         }
-        let seat = self.house.let_in(from, &program, admission).map_err(refused)?;
+        let seat = self.house.let_in(from, &program, entrance).map_err(refused)?;
         Ok(Guest::publisher(seat, place))
     }
 
@@ -95,10 +94,11 @@ impl Door {
 
 impl Doorkeeper for Door {
     type Guest = Guest;
+    type Pass = Caller;
 
     fn rank(&self, address: IpAddr) -> u8 {
         match self.house.standing(address) {
-            Standing::Rough => 0,
+            Standing::Blocked | Standing::Rough => 0,
             Standing::Suspect => 1,
             Standing::Stranger => 2,
             Standing::Known => 3,
@@ -109,54 +109,45 @@ impl Doorkeeper for Door {
         caller_of(address)
     }
 
-    fn judge(&mut self, request: &Request) -> Result<Config, RejectReason> {
-        let Caller { admission, right, .. } = self.recognise(request).map_err(|refused| self.note(request, refused))?;
-        let directory = self.house.directory();
-        let rules = directory.channel(admission.channel.id).ok_or(RejectReason::NOT_FOUND)?;
-        let own = directory.key_passphrase(admission.hold.key_id);
-        let (latency, passphrase) = (rules.srt_latency, own.or(rules.passphrase.as_ref()).cloned());
-        let takes_data = right == KeyRight::Publish;
-        Ok(Config { receive_latency: latency, send_latency: latency, passphrase, takes_data, ..self.config.clone() })
-    }
-
-    fn decide(&mut self, request: &Request) -> Decision {
-        let asked = StreamId::parse(request.stream_id().unwrap_or_default()).ok();
-        let caller = self.recognise(request);
-        let (Some(id), Ok(Caller { right, .. })) = (asked, caller) else { return Decision::Now(Ok(())) };
-        match self.house.ask(&presented(request, &id, right)) {
-            Verdict::Now(Ok(_)) => Decision::Now(Ok(())),
+    fn judge(&mut self, request: &Request) -> Decision<Caller> {
+        let (id, wish) = match self.wish(request) {
+            Ok(wished) => wished,
+            Err(refused) => return Decision::Now(Err(self.note(request, refused))),
+        };
+        let program = program_of(request);
+        match self.house.ask(&presented(request, &id, wish.right), &program) {
+            Verdict::Now(Ok(entrance)) => Decision::Now(welcome(&self.house, &self.config, Caller { entrance, wish })),
             Verdict::Now(Err(away)) => Decision::Now(Err(self.note(request, refused(away)))),
             Verdict::Later(deciding) => {
-                let (house, peer, program) = (self.house.clone(), request.from(), program_of(request));
+                let (house, config, peer) = (self.house.clone(), self.config.clone(), request.from());
                 Decision::Later(Box::pin(async move {
-                    deciding.await.map(|_| ()).map_err(|away| {
-                        let caller = DoorCaller { peer, protocol: Some(Protocol::Srt), encoder: &program };
-                        house.note_turned_away(&caller, &away, None);
-                        reject_reason(away.reason)
-                    })
+                    match deciding.await {
+                        Ok(entrance) => welcome(&house, &config, Caller { entrance, wish }),
+                        Err(away) => {
+                            let caller = DoorCaller { peer, protocol: Some(Protocol::Srt), encoder: &program };
+                            house.note_turned_away(&caller, &away, None);
+                            Err(reject_reason(away.reason))
+                        }
+                    }
                 }))
             }
         }
     }
 
-    fn admit(&mut self, request: &Request) -> Result<Guest, RejectReason> {
-        let guest = self.let_in(request).map_err(|refused| self.note(request, refused))?;
+    fn admit(&mut self, request: &Request, caller: Caller) -> Result<Guest, RejectReason> {
+        let guest = self.let_in(request, caller).map_err(|refused| self.note(request, refused))?;
         self.guests += 1;
         Ok(guest)
     }
 
-    fn refused(&mut self, request: &Request, reason: RejectReason) {
+    fn refused(&mut self, request: &Request, caller: Caller, reason: RejectReason) {
         let why = match reason {
             RejectReason::BAD_SECRET => TurnAwayReason::WrongPassphrase,
             RejectReason::UNSECURE => TurnAwayReason::PassphraseDiffers,
             _ => TurnAwayReason::NotUnderstood,
         };
         // The key was right, or this would not have been asked.
-        let away = match self.recognise(request) {
-            Ok(caller) => turn_away(&caller.admission, why),
-            Err(_) => TurnAway::of_stranger(why),
-        };
-        self.note_turned_away(request, &away, None);
+        self.note_turned_away(request, &turn_away(&caller.entrance.admission, why), None);
     }
 
     fn turned_away(&mut self, turned: Turned) {
@@ -190,13 +181,31 @@ fn program_of(request: &Request) -> String {
     format!("SRT {major}.{minor}.{patch}")
 }
 
-/// Who calls, what it may do, and the sound that it wants.
-struct Caller {
-    admission: Admission,
+/// Who calls and may come in, and what it wants.
+#[derive(Debug)]
+pub(super) struct Caller {
+    entrance: Entrance,
+    wish: CallerWish,
+}
+
+/// What a caller wants.
+#[derive(Debug)]
+struct CallerWish {
     right: KeyRight,
     audio: AudioChoice,
     /// It wants one show, and then the end.
     is_one_show: bool,
+}
+
+/// How the connection of a caller behaves that may come in if it knows the passphrase: that of its key, or the channel's.
+fn welcome(house: &House, config: &Config, caller: Caller) -> Result<Welcome<Caller>, RejectReason> {
+    let (directory, admission) = (house.directory(), &caller.entrance.admission);
+    let rules = directory.channel(admission.channel.id).ok_or(RejectReason::NOT_FOUND)?;
+    let own = admission.hold.and_then(|hold| directory.key_passphrase(hold.key_id));
+    let (latency, passphrase) = (rules.srt_latency, own.or(rules.passphrase.as_ref()).cloned());
+    let takes_data = caller.wish.right == KeyRight::Publish;
+    let config = Config { receive_latency: latency, send_latency: latency, passphrase, takes_data, ..config.clone() };
+    Ok(Welcome { config, pass: caller })
 }
 
 /// Somebody who is not let in: for the turned-away list, and for the caller.

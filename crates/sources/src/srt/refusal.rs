@@ -13,6 +13,7 @@ pub(super) fn reject_reason(reason: TurnAwayReason) -> RejectReason {
         | TurnAwayReason::ProtocolNotAllowed
         | TurnAwayReason::AddressNotAllowed
         | TurnAwayReason::Declined
+        | TurnAwayReason::Blocked(_)
         | TurnAwayReason::WayClosed => RejectReason::FORBIDDEN,
         TurnAwayReason::ViewKey | TurnAwayReason::PublishKey => RejectReason::BAD_MODE,
         TurnAwayReason::ChannelBusy | TurnAwayReason::KeyInUse => RejectReason::CONFLICT,

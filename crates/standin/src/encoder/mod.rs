@@ -5,6 +5,7 @@ mod matroska;
 mod srt;
 
 use std::io;
+use std::net::IpAddr;
 use std::time::{Duration, Instant};
 
 use anyhow::Context;
@@ -47,6 +48,8 @@ pub struct EncoderOptions {
     pub server: String,
     /// The key field.
     pub key: String,
+    /// Over RTMP: the address of this machine to call from.
+    pub from: Option<IpAddr>,
     /// How long to publish.
     pub length: Duration,
     /// The packet of the endless clip to begin with.
@@ -75,6 +78,7 @@ impl EncoderOptions {
         Self {
             server: server.into(),
             key: key.into(),
+            from: None,
             length,
             first_packet: 0,
             chunk_size: 4096,
@@ -182,7 +186,7 @@ impl Encoder {
     /// Connects with `query` behind the application name.
     async fn connect(&self, query: &str) -> anyhow::Result<Line> {
         let address: RtmpAddress = self.options.server.parse().context("server")?;
-        let stream = dial(&address, self.options.authority.as_deref()).await?;
+        let stream = dial(&address, self.options.authority.as_deref(), self.options.from).await?;
         let target = ClientTarget {
             purpose: ClientPurpose::Publish,
             app: format!("{}{query}", address.app()),

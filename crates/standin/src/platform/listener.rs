@@ -9,7 +9,7 @@ use parking_lot::Mutex;
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 use waverant_srt::{CloseReason, Config, Connection, Message, RejectReason, Request, Statistics};
-use waverant_udp::{DatagramSocket, Doorkeeper, Onward, SrtSocket, Turned};
+use waverant_udp::{DatagramSocket, Decision, Doorkeeper, Onward, SrtSocket, Turned, Welcome};
 
 use super::{ConnectionReport, PlatformFault, PlatformOptions, PlatformReport};
 use crate::encoder::{SrtOptions, srt_config};
@@ -63,8 +63,9 @@ impl Door {
 
 impl Doorkeeper for Door {
     type Guest = Guest;
+    type Pass = ();
 
-    fn judge(&mut self, request: &Request) -> Result<Config, RejectReason> {
+    fn judge(&mut self, request: &Request) -> Decision<()> {
         let reason = match self.fault {
             Some(PlatformFault::Refuse) => Some(RejectReason::FORBIDDEN),
             _ if request.stream_id().unwrap_or_default() != self.key => Some(RejectReason::UNAUTHORIZED),
@@ -72,12 +73,12 @@ impl Doorkeeper for Door {
         };
         if let Some(reason) = reason {
             self.note_refused(reason);
-            return Err(reason);
+            return Decision::Now(Err(reason));
         }
-        Ok(self.config.clone())
+        Decision::Now(Ok(Welcome { config: self.config.clone(), pass: () }))
     }
 
-    fn admit(&mut self, _: &Request) -> Result<Guest, RejectReason> {
+    fn admit(&mut self, _: &Request, (): ()) -> Result<Guest, RejectReason> {
         let breaks_after = match self.fault {
             Some(PlatformFault::ResetOnceAfter(time)) if self.served == 0 => Some(time),
             Some(PlatformFault::ResetAfter(time)) => Some(time),
@@ -89,7 +90,7 @@ impl Doorkeeper for Door {
         Ok(Guest { number, marks: TsMarks::default(), began: Instant::now(), breaks_after })
     }
 
-    fn refused(&mut self, _: &Request, reason: RejectReason) {
+    fn refused(&mut self, _: &Request, (): (), reason: RejectReason) {
         self.note_refused(reason);
     }
 

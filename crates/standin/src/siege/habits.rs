@@ -1,6 +1,6 @@
 use std::collections::VecDeque;
 use std::io::{Read, Write};
-use std::net::{SocketAddr, TcpStream, UdpSocket};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpStream, UdpSocket};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
@@ -96,7 +96,12 @@ pub(super) fn call_with_wrong_passphrase(
     }
 }
 
-fn is_refused_for_passphrase(socket: &UdpSocket, srt: SocketAddr, mut call: Caller) -> bool {
+fn is_refused_for_passphrase(socket: &UdpSocket, srt: SocketAddr, call: Caller) -> bool {
+    answer_to(socket, srt, call) == Some(Some(RejectReason::BAD_SECRET))
+}
+
+/// Whether a call was taken, or why not; none if nobody answered.
+fn answer_to(socket: &UdpSocket, srt: SocketAddr, mut call: Caller) -> Option<Option<RejectReason>> {
     let mut buffer = [0; 1500];
     for _ in 0..6 {
         if let Some(datagram) = call.poll_transmit(Instant::now()) {
@@ -104,12 +109,46 @@ fn is_refused_for_passphrase(socket: &UdpSocket, srt: SocketAddr, mut call: Call
         }
         let Ok(count) = socket.recv(&mut buffer) else { continue };
         match call.handle_datagram(Instant::now(), &buffer[..count]) {
-            Err(CallError::Refused(reason)) => return reason == RejectReason::BAD_SECRET,
-            Err(_) => return false,
-            Ok(_) => {}
+            Err(CallError::Refused(reason)) => return Some(Some(reason)),
+            Err(_) => return None,
+            Ok(Some(_)) => return Some(None),
+            Ok(None) => {}
         }
     }
-    false
+    None
+}
+
+/// Calls over SRT with a key from an address of this machine: why it is refused, if it is; none if nobody answers.
+pub fn call_srt_as(from: IpAddr, srt: SocketAddr, key: &str) -> Option<Option<RejectReason>> {
+    let socket = UdpSocket::bind(SocketAddr::new(from, 0)).ok()?;
+    socket.set_read_timeout(Some(Duration::from_millis(500))).ok()?;
+    let port = socket.local_addr().ok()?.port();
+    let mut seed = [7; 32];
+    seed[..2].copy_from_slice(&port.to_be_bytes());
+    let random = Randomness::new(seed);
+    let call = Caller::new(Config::default(), srt, Some(key.to_owned()), port.into(), random, Instant::now());
+    answer_to(&socket, srt, call)
+}
+
+/// Sends datagrams to SRT from so many addresses that are made up: nobody hears what is answered. First what opens a
+/// call, then what goes on with one that was never answered.
+pub fn invent_srt_callers(srt: SocketAddr, count: u32) {
+    let mut seed = [9; 32];
+    for number in 0..count {
+        // 127.64.0.0/10 has four million addresses.
+        let from = Ipv4Addr::from_bits(u32::from_be_bytes([127, 64, 0, 1]) + number);
+        let Ok(socket) = UdpSocket::bind(SocketAddr::new(from.into(), 0)) else { continue };
+        seed[..4].copy_from_slice(&number.to_be_bytes());
+        let key = Some("abcdefg-nobody".to_owned());
+        let mut call = Caller::new(Config::default(), srt, key, number | 1, Randomness::new(seed), Instant::now());
+        let Some(mut datagram) = call.poll_transmit(Instant::now()) else { continue };
+        let _ = socket.send_to(&datagram, srt);
+        // The kind of handshake: a conclusion, with a cookie that is a guess.
+        if let Some(kind) = datagram.get_mut(36..40) {
+            kind.copy_from_slice(&u32::MAX.to_be_bytes());
+        }
+        let _ = socket.send_to(&datagram, srt);
+    }
 }
 
 pub(super) fn send_noise(srt: SocketAddr) -> impl FnMut(usize) + Send {

@@ -12,6 +12,7 @@ use std::time::Duration;
 
 pub use flood::{Flood, FloodHabit, connect_as, stranger_address};
 pub use guesses::{GuessCounts, guess_passwords, post_sign_in};
+pub use habits::{call_srt_as, invent_srt_callers};
 
 /// Those who mean harm do so on machines of their own: here they leave the processor to who is measured.
 const NICENESS: i32 = 10;

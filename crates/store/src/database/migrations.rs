@@ -39,6 +39,10 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (25, "passkeys", include_str!("../../migrations/0025_passkeys.sql")),
     (26, "keys_by_rule", include_str!("../../migrations/0026_keys_by_rule.sql")),
     (27, "turned_away_alike", include_str!("../../migrations/0027_turned_away_alike.sql")),
+    (28, "house_systems", include_str!("../../migrations/0028_house_systems.sql")),
+    (29, "address_rules", include_str!("../../migrations/0029_address_rules.sql")),
+    (30, "calls_out", include_str!("../../migrations/0030_calls_out.sql")),
+    (31, "records_are_written_in_order", include_str!("../../migrations/0031_records_are_written_in_order.sql")),
 ];
 
 /// Where SQLx keeps which of them were made.

@@ -3,6 +3,7 @@
 mod copying;
 mod examine;
 mod migrations;
+mod patient_pool;
 mod private_server;
 mod store;
 

@@ -2,10 +2,11 @@ use std::str::FromStr;
 use std::time::Duration;
 
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
-use sqlx::{ConnectOptions, Connection, MySqlPool};
+use sqlx::{ConnectOptions, Connection};
 use tokio::time::timeout;
 
 use super::migrations::migrator;
+use super::patient_pool::PatientPool;
 use crate::secrets::Hasher;
 use crate::{Keychain, StoreError};
 
@@ -26,7 +27,7 @@ const FIRST_NODE: u32 = 1;
 /// The records of the house.
 #[derive(Clone, Debug)]
 pub struct Store {
-    pub(crate) pool: MySqlPool,
+    pub(crate) pool: PatientPool,
     pub(crate) keychain: Keychain,
     pub(crate) hasher: Hasher,
     /// The node that this is.
@@ -54,7 +55,7 @@ impl Store {
             })
             .connect_with(options)
             .await?;
-        let store = Self { pool, keychain, hasher: Hasher::start()?, node: FIRST_NODE };
+        let store = Self { pool: PatientPool::new(pool), keychain, hasher: Hasher::start()?, node: FIRST_NODE };
         store.check_key_file().await?;
         Ok(store)
     }

@@ -59,6 +59,7 @@ fn from_row(row: &MySqlRow) -> Result<ActRecord, StoreError> {
             reason: row.try_get("reason")?,
             before: row.try_get("was")?,
             after: row.try_get("became")?,
+            mark: row.try_get::<Option<String>, _>("mark")?.unwrap_or_default(),
         },
     })
 }
@@ -70,8 +71,8 @@ impl Store {
     /// [`StoreError`] if the database does not answer.
     pub async fn write_act(&self, act: &Act) -> Result<(), StoreError> {
         sqlx::query(
-            "INSERT INTO acts (at, person, made_by, token, address, what, channel, subject, outcome, reason, was, became) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO acts (at, person, made_by, token, address, what, channel, subject, outcome, reason, was, became, \
+             mark) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE id = id",
         )
         .bind(to_column(act.at))
         .bind(fitted(&act.person, 64))
@@ -85,6 +86,7 @@ impl Store {
         .bind(act.reason.as_deref().map(|reason| fitted(reason, 48)))
         .bind(&act.before)
         .bind(&act.after)
+        .bind(Some(&act.mark).filter(|mark| !mark.is_empty()))
         .execute(&self.pool)
         .await?;
         if act.by == ActBy::Stranger {

@@ -1,10 +1,14 @@
 //! One file per kind of record: the type and its queries.
 
 mod acts;
+mod address_rules;
+mod call_targets;
 mod channels;
+mod deliveries;
 mod depots;
 mod destinations;
 mod figures;
+mod house_systems;
 mod keys;
 mod numbers;
 mod passkeys;
@@ -29,6 +33,7 @@ use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
 
 pub use acts::{ActFilter, ActRecord};
 pub use channels::{Channel, ChannelSettings, SrtTerms};
+pub use deliveries::{Delivery, DeliveryFilter, DeliveryState, DeliveryTry, WaitingCount, WaitingLane};
 pub use depots::{CopyRecord, CopyState, CopyUpload, Depot};
 pub use destinations::{ChannelDestination, Destination, DestinationSettings, Sending};
 pub use figures::{FigureBlock, MACHINE};
@@ -54,6 +59,11 @@ fn optional_time_in(row: &MySqlRow, column: &str) -> Result<Option<OffsetDateTim
     Ok(row.try_get::<Option<PrimitiveDateTime>, _>(column)?.map(PrimitiveDateTime::assume_utc))
 }
 
+/// By which of two accounts of the same thing the newer one is known: it rises, over restarts too.
+pub fn written_now() -> u64 {
+    u64::try_from(OffsetDateTime::now_utc().unix_timestamp_nanos() / 1000).unwrap_or_default()
+}
+
 /// A time as it is written into a column.
 fn to_column(time: OffsetDateTime) -> PrimitiveDateTime {
     let utc = time.to_offset(UtcOffset::UTC);
@@ -72,6 +82,13 @@ fn push_list(query: &mut QueryBuilder<MySql>, numbers: &[u64]) {
         query.push(", ").push_bind(*number);
     }
     query.push(")");
+}
+
+/// What a row becomes that is there already: what is newer by `written`, which stands last, else what it was. A statement
+/// that was given up may be done after the one that took its place.
+fn updates_in_order(columns: &[&str]) -> String {
+    let update = |column: &&str| format!("{column} = IF(VALUE(written) >= written, VALUE({column}), {column})");
+    columns.iter().map(update).collect::<Vec<_>>().join(", ")
 }
 
 /// Cuts text to what a column holds.

@@ -3,7 +3,7 @@ use sqlx::{AssertSqlSafe, MySqlConnection};
 use crate::{Keychain, Store, StoreError};
 
 /// Each column that holds sealed secrets, and its table.
-const SEALED: [(&str, &str); 8] = [
+const SEALED: [(&str, &str); 11] = [
     ("stream_keys", "sealed_password_digest"),
     ("stream_keys", "sealed_passphrase"),
     ("stream_keys", "sealed_for_guest"),
@@ -11,6 +11,9 @@ const SEALED: [(&str, &str); 8] = [
     ("destinations", "sealed_key"),
     ("destinations", "sealed_passphrase"),
     ("depots", "sealed_secret"),
+    ("house_systems", "sealed_secret"),
+    ("call_targets", "sealed_address"),
+    ("call_targets", "sealed_secret"),
     ("second_factors", "sealed"),
 ];
 

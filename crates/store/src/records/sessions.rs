@@ -2,11 +2,11 @@ use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
 
 use sqlx::mysql::MySqlRow;
-use sqlx::{MySql, QueryBuilder, Row};
+use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row};
 use time::OffsetDateTime;
 use waverant_relay::{LegPhase, LegRecord, NewSession, SessionEnd};
 
-use super::{fitted, optional_time_in, push_list, time_in, to_column};
+use super::{fitted, optional_time_in, push_list, time_in, to_column, updates_in_order};
 use crate::{Store, StoreError};
 
 /// So many of the sessions that began last tell from where publishers come.
@@ -223,24 +223,36 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn write_leg(&self, leg: &LegRecord) -> Result<(), StoreError> {
-        sqlx::query(
-            "REPLACE INTO legs (session_id, destination_id, destination_name, state, reason, sent_frame_count, \
-             sent_bytes, dropped_frame_count, dropped_ms, redial_count, node_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        )
-        .bind(leg.session_id)
-        .bind(leg.destination_id)
-        .bind(&leg.destination_name)
-        .bind(leg.state.name())
-        .bind(leg.reason.as_deref().map(|reason| fitted(reason, 255)))
-        .bind(leg.sent_frame_count)
-        .bind(leg.sent_bytes)
-        .bind(leg.dropped_frame_count)
-        .bind(leg.dropped_ms)
-        .bind(leg.redial_count)
-        .bind(self.node)
-        .execute(&self.pool)
-        .await?;
+    pub async fn write_leg(&self, leg: &LegRecord, written: u64) -> Result<(), StoreError> {
+        let insert = "INSERT INTO legs (session_id, destination_id, destination_name, state, reason, sent_frame_count, \
+             sent_bytes, dropped_frame_count, dropped_ms, redial_count, node_id, written) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE ";
+        let columns = [
+            "destination_name",
+            "state",
+            "reason",
+            "sent_frame_count",
+            "sent_bytes",
+            "dropped_frame_count",
+            "dropped_ms",
+            "redial_count",
+            "written",
+        ];
+        sqlx::query(AssertSqlSafe(format!("{insert}{}", updates_in_order(&columns))))
+            .bind(leg.session_id)
+            .bind(leg.destination_id)
+            .bind(&leg.destination_name)
+            .bind(leg.state.name())
+            .bind(leg.reason.as_deref().map(|reason| fitted(reason, 255)))
+            .bind(leg.sent_frame_count)
+            .bind(leg.sent_bytes)
+            .bind(leg.dropped_frame_count)
+            .bind(leg.dropped_ms)
+            .bind(leg.redial_count)
+            .bind(self.node)
+            .bind(written)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 
@@ -256,16 +268,21 @@ impl Store {
         rows.iter().map(leg_from_row).collect()
     }
 
+    /// The sessions that an earlier run of this node left open.
+    ///
+    /// # Errors
+    /// [`StoreError`] if the database does not answer.
+    pub async fn unfinished_sessions(&self) -> Result<Vec<u64>, StoreError> {
+        let query = sqlx::query_scalar("SELECT id FROM sessions WHERE ended_at IS NULL AND node_id = ? ORDER BY id");
+        Ok(query.bind(self.node).fetch_all(&self.pool).await?)
+    }
+
     /// Closes the sessions that an earlier run of this node left open.
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn close_unfinished(&self, now: OffsetDateTime, reason: &str) -> Result<Unfinished, StoreError> {
-        let sessions: Vec<u64> =
-            sqlx::query_scalar("SELECT id FROM sessions WHERE ended_at IS NULL AND node_id = ? ORDER BY id")
-                .bind(self.node)
-                .fetch_all(&self.pool)
-                .await?;
+        let sessions = self.unfinished_sessions().await?;
         sqlx::query("UPDATE sessions SET ended_at = ?, end_reason = ? WHERE ended_at IS NULL AND node_id = ?")
             .bind(to_column(now))
             .bind(fitted(reason, 160))

@@ -3,7 +3,7 @@ use sqlx::{AssertSqlSafe, MySql, QueryBuilder, Row};
 use time::OffsetDateTime;
 use waverant_relay::{TakeRecord, TakeState};
 
-use super::{fitted, optional_time_in, push_list, time_in, to_column};
+use super::{fitted, optional_time_in, push_list, time_in, to_column, updates_in_order};
 use crate::{CopyState, Store, StoreError};
 
 /// Longer texts are cut.
@@ -133,31 +133,40 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError`] if the database does not answer.
-    pub async fn write_take(&self, take: &TakeRecord) -> Result<(), StoreError> {
+    pub async fn write_take(&self, take: &TakeRecord, written: u64) -> Result<(), StoreError> {
         let marks = (!take.marks.is_empty()).then(|| serde_json::to_string(&take.marks).unwrap_or_default());
-        sqlx::query(
-            "INSERT INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes, gap_count, \
-             gap_ms, marks, repair, node_id, channel_name) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, \
-             (SELECT channel_name FROM sessions WHERE id = ?)) ON DUPLICATE KEY UPDATE \
-             path = VALUE(path), state = VALUE(state), started_at = VALUE(started_at), \
-             duration_ms = VALUE(duration_ms), size_bytes = VALUE(size_bytes), gap_count = VALUE(gap_count), \
-             gap_ms = VALUE(gap_ms), marks = VALUE(marks), repair = VALUE(repair)",
-        )
-        .bind(take.session_id)
-        .bind(take.number)
-        .bind(&take.path)
-        .bind(take.state.name())
-        .bind(to_column(take.started_at))
-        .bind(take.duration_ms)
-        .bind(take.size_bytes)
-        .bind(take.gap_count)
-        .bind(take.gap_ms)
-        .bind(marks)
-        .bind(take.repair.as_deref().map(|repair| fitted(repair, MAX_REPAIR)))
-        .bind(self.node)
-        .bind(take.session_id)
-        .execute(&self.pool)
-        .await?;
+        let insert = "INSERT INTO takes (session_id, number, path, state, started_at, duration_ms, size_bytes, gap_count, \
+             gap_ms, marks, repair, node_id, written, channel_name) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, \
+             (SELECT channel_name FROM sessions WHERE id = ?)) ON DUPLICATE KEY UPDATE ";
+        let columns = [
+            "path",
+            "state",
+            "started_at",
+            "duration_ms",
+            "size_bytes",
+            "gap_count",
+            "gap_ms",
+            "marks",
+            "repair",
+            "written",
+        ];
+        sqlx::query(AssertSqlSafe(format!("{insert}{}", updates_in_order(&columns))))
+            .bind(take.session_id)
+            .bind(take.number)
+            .bind(&take.path)
+            .bind(take.state.name())
+            .bind(to_column(take.started_at))
+            .bind(take.duration_ms)
+            .bind(take.size_bytes)
+            .bind(take.gap_count)
+            .bind(take.gap_ms)
+            .bind(marks)
+            .bind(take.repair.as_deref().map(|repair| fitted(repair, MAX_REPAIR)))
+            .bind(self.node)
+            .bind(written)
+            .bind(take.session_id)
+            .execute(&self.pool)
+            .await?;
         Ok(())
     }
 

@@ -63,8 +63,8 @@ impl Store {
                 .push_bind(last.channel_name.as_ref().map(|name| fitted(name, 48)));
         });
         query.push(
-            " ON DUPLICATE KEY UPDATE at = VALUES(at), attempt_count = VALUES(attempt_count), \
-             detail = VALUES(detail), key_prefix = VALUES(key_prefix)",
+            " ON DUPLICATE KEY UPDATE at = GREATEST(at, VALUES(at)), \
+             attempt_count = GREATEST(attempt_count, VALUES(attempt_count)), detail = VALUES(detail), key_prefix = VALUES(key_prefix)",
         );
         query.build().execute(&self.pool).await?;
         for of_kind in ["channel_name IS NULL", "channel_name IS NOT NULL"] {

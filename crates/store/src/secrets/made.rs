@@ -33,6 +33,11 @@ pub(crate) fn new_guest_token() -> Secret {
     Secret::new(random_text(SECRET_LENGTH))
 }
 
+/// The number of a call to another system, by which one that comes twice is known.
+pub fn new_call_id(kind: &str) -> String {
+    format!("{kind}_{}", random_text(SECRET_LENGTH))
+}
+
 /// A new bearer token.
 pub(crate) fn new_token() -> Secret {
     Secret::new(format!("wvt-{}", random_text(SECRET_LENGTH + PREFIX_LENGTH)))

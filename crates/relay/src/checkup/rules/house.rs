@@ -28,8 +28,12 @@ pub struct HouseFacts {
     pub disk_left: Option<Duration>,
     /// For which part of the time shows are heard and seen, if that is less than always.
     pub checkup_part: Option<f64>,
-    /// True while the database does not answer.
-    pub is_database_away: bool,
+    /// What is wrong with the database, while something is: it does not answer, or takes no records.
+    pub database_fault: Option<String>,
+    /// Why a system that is asked before somebody is let in is left alone, and whether nobody is let in meanwhile.
+    pub silent_system: Option<(String, bool)>,
+    /// Why a target of calls takes none, if that is so for long.
+    pub failing_target: Option<String>,
     /// The certificate; none without one that counts.
     pub certificate: Option<CertificateLeft>,
     /// Why the authority gives no new one, if it does not.
@@ -84,11 +88,26 @@ pub fn judge_house(facts: &HouseFacts) -> Vec<Condition> {
     found.extend(facts.certificate.and_then(certificate));
     found.extend(renewal(facts));
     found.extend(clock(facts));
-    if facts.is_database_away {
-        let advice = "start it again; shows go on, and what happens is written when it is back";
-        found.push(Condition::new(FindingCode::DatabaseAway, "the database does not answer", advice));
+    if let Some(fault) = &facts.database_fault {
+        let advice = "see that it runs and has room; shows go on, and what happens is written when it is back";
+        found.push(Condition::new(FindingCode::DatabaseAway, fault, advice));
+    }
+    found.extend(silent_system(facts));
+    if let Some(told) = &facts.failing_target {
+        let advice =
+            "see that it takes calls (`waverant call-target try`), or switch it off; what happens waits for it";
+        found.push(Condition::new(FindingCode::CallTargetFails, told, advice));
     }
     found
+}
+
+fn silent_system(facts: &HouseFacts) -> Option<Condition> {
+    let (told, keeps_out) = facts.silent_system.as_ref()?;
+    let meanwhile = if *keeps_out { "nobody new is let in" } else { "known keys are let in" };
+    let cause = format!("{told}; meanwhile {meanwhile}");
+    let advice = "see that it answers (`waverant house-system try`); shows that are on air go on";
+    let severity = if *keeps_out { Severity::Alarm } else { Severity::Warning };
+    Some(Condition::new(FindingCode::HouseSystemSilent, cause, advice).with_severity(severity))
 }
 
 /// Those that are good for days only end soon all the time.
@@ -162,7 +181,10 @@ mod tests {
     #[case::clock_put(|f: &mut F| f.clock_put = Some(-3.5), Some((FindingCode::MachineClockOff, Severity::Warning, true)))]
     #[case::clock_steered(|f: &mut F| f.clock_put = Some(0.4), None)]
     #[case::clock_of_old(|f: &mut F| f.is_clock_behind = true, Some((FindingCode::MachineClockOff, Severity::Alarm, true)))]
-    #[case::database(|f: &mut F| f.is_database_away = true, Some((FindingCode::DatabaseAway, Severity::Alarm, true)))]
+    #[case::system_closed(|f: &mut F| f.silent_system = Some(("it is down".to_owned(), true)), Some((FindingCode::HouseSystemSilent, Severity::Alarm, true)))]
+    #[case::system_silent(|f: &mut F| f.silent_system = Some(("it is down".to_owned(), false)), Some((FindingCode::HouseSystemSilent, Severity::Warning, true)))]
+    #[case::target(|f: &mut F| f.failing_target = Some("it is down".to_owned()), Some((FindingCode::CallTargetFails, Severity::Warning, true)))]
+    #[case::database(|f: &mut F| f.database_fault = Some("it is full".to_owned()), Some((FindingCode::DatabaseAway, Severity::Alarm, true)))]
     fn the_house_is_judged(#[case] change: fn(&mut F), #[case] expected: Option<(FindingCode, Severity, bool)>) {
         let good = HouseFacts {
             uplink_share: Some(0.5),
