@@ -35,7 +35,11 @@ pub(super) async fn answer_in_time(request: Request, next: Next) -> Response {
 
 /// Files are read, clips are sent, other houses are called, and a bundle asks for all there is.
 fn may_take_long(path: &str) -> bool {
-    path.contains("/takes/") || path.ends_with("/slate") || path.ends_with("/try") || path.ends_with("/support-bundle")
+    path.contains("/takes/")
+        || path.ends_with("/slate")
+        || path.ends_with("/try")
+        || path.ends_with("/support-bundle")
+        || path.ends_with("/setup/apply")
 }
 
 pub(super) fn changes(method: &Method) -> bool {

@@ -39,6 +39,7 @@ mod second_factor;
 mod seen_tokens;
 mod server;
 mod sessions;
+mod setup;
 mod slates;
 mod support;
 mod takes;
@@ -99,6 +100,9 @@ const PROBLEM: &str = "application/problem+json";
 
 /// The longest body of a call that needs no token, in bytes.
 const STRANGERS_BODY: usize = 4096;
+
+/// The longest call with a set-up file: its text, quoted, and secrets.
+const SETUP_BODY: usize = 10 * 1024 * 1024;
 
 /// The longest body of a call about one's account, in bytes: what a device says of a new passkey is the longest.
 const ACCOUNT_BODY: usize = 32 * 1024;
@@ -259,6 +263,7 @@ fn api() -> OpenApiRouter<ApiState> {
         .routes(routes!(timeline::machine_timeline_table))
         .merge(take_routes())
         .merge(depot_routes())
+        .merge(setup_routes())
         .routes(routes!(sessions::list_turned_away))
         .merge(address_routes())
         .routes(routes!(live::board))
@@ -313,6 +318,16 @@ fn depot_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(depots::list_depots, depots::add_depot))
         .routes(routes!(depots::change_depot, depots::remove_depot))
         .routes(routes!(depots::try_depot))
+}
+
+/// A house of hundreds of channels is a long text.
+fn setup_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(setup::export_setup))
+        .routes(routes!(setup::reveal_setup_secrets))
+        .routes(routes!(setup::review_setup))
+        .routes(routes!(setup::apply_setup))
+        .layer(DefaultBodyLimit::max(SETUP_BODY))
 }
 
 fn address_routes() -> OpenApiRouter<ApiState> {

@@ -8,7 +8,7 @@ use axum::extract::{ConnectInfo, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use time::{Duration, OffsetDateTime};
-use waverant_house::{check_password, check_user_name};
+use waverant_house::{check_password, check_user_name, role_of};
 use waverant_model::{
     AcceptInvitation, AddPerson, ChangePerson, ChannelRole, Invitation, InvitationCode, InvitePerson, Invited, Me,
     Person, Role,
@@ -22,7 +22,7 @@ use crate::credentials::ConsoleCookie;
 use crate::input::{Body, Path};
 use crate::proof::require_second_factor;
 use crate::rights::Caller;
-use crate::tell_people::{meant_role, told_grants};
+use crate::tell_people::told_grants;
 use crate::tokens::unbounded;
 use crate::{ApiError, ApiState, auth};
 
@@ -180,9 +180,9 @@ fn meant_grants(state: &ApiState, house: Option<Role>, channels: &[ChannelRole])
     if channels.iter().any(|own| own.role == Role::Administrator) {
         return Err(ApiError::invalid("channels", "administrator is a role in the house, not on a channel"));
     }
-    let own = |own: &ChannelRole| Ok((state.house.channel_id(&own.channel)?, meant_role(own.role)));
+    let own = |own: &ChannelRole| Ok((state.house.channel_id(&own.channel)?, role_of(own.role)));
     let own: Result<Vec<_>, ApiError> = channels.iter().map(own).collect();
-    Ok(Grants::new(house.map(meant_role), own?))
+    Ok(Grants::new(house.map(role_of), own?))
 }
 
 fn end_of(hours: Option<u32>) -> Result<OffsetDateTime, ApiError> {

@@ -1,8 +1,8 @@
 //! How people, roles and tokens are told to callers, and what callers mean by them.
 
-use waverant_house::Directory;
+use waverant_house::{Directory, role_word};
 use waverant_model as model;
-use waverant_relay::{ActBy, ActOutcome, Grants, Role};
+use waverant_relay::{ActBy, ActOutcome, Grants};
 use waverant_store as store;
 
 /// `own` is the number of the token by which it is asked.
@@ -13,7 +13,7 @@ pub(crate) fn token(from: store::TokenRecord, directory: &Directory, own: u64) -
     model::Token {
         id,
         label,
-        role: scope.most.map(told_role),
+        role: scope.most.map(role_word),
         channels: scope.channels.map(names),
         addresses: addresses.iter().map(ToString::to_string).collect(),
         created_at,
@@ -25,34 +25,16 @@ pub(crate) fn token(from: store::TokenRecord, directory: &Directory, own: u64) -
     }
 }
 
-pub(crate) fn told_role(role: Role) -> model::Role {
-    match role {
-        Role::Observer => model::Role::Observer,
-        Role::Operator => model::Role::Operator,
-        Role::Engineer => model::Role::Engineer,
-        Role::Administrator => model::Role::Administrator,
-    }
-}
-
 /// The role in the house, and those on single channels.
 pub(crate) fn told_grants(grants: &Grants, directory: &Directory) -> (Option<model::Role>, Vec<model::ChannelRole>) {
     let own = grants.channels();
-    let own = own.map(|(id, role)| model::ChannelRole { channel: channel_name(directory, id), role: told_role(role) });
-    (grants.house().map(told_role), own.collect())
+    let own = own.map(|(id, role)| model::ChannelRole { channel: channel_name(directory, id), role: role_word(role) });
+    (grants.house().map(role_word), own.collect())
 }
 
 /// A channel that is gone has no name.
 fn channel_name(directory: &Directory, id: u64) -> String {
     directory.channel(id).map_or_else(|| format!("(removed {id})"), |rules| rules.name.to_string())
-}
-
-pub(crate) fn meant_role(role: model::Role) -> Role {
-    match role {
-        model::Role::Observer => Role::Observer,
-        model::Role::Operator => Role::Operator,
-        model::Role::Engineer => Role::Engineer,
-        model::Role::Administrator => Role::Administrator,
-    }
 }
 
 pub(crate) fn act(from: store::ActRecord) -> model::Act {

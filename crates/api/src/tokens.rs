@@ -11,8 +11,8 @@ use waverant_store::NewToken;
 use crate::act_detail::Detail;
 use crate::input::{Body, Path};
 use crate::rights::Caller;
-use crate::tell_people::meant_role;
 use crate::{ApiError, ApiState, tell_people};
+use waverant_house::role_of;
 
 /// The longest label, in characters.
 const MAX_LABEL: usize = 96;
@@ -85,7 +85,7 @@ pub(crate) fn wanted_token(state: &ApiState, form: AddToken, now: OffsetDateTime
     let ranges: Result<Vec<AddressRange>, _> = addresses.iter().map(|range| range.parse()).collect();
     Ok(NewToken {
         label: label.trim().to_owned(),
-        scope: Scope { most: role.map(meant_role), channels },
+        scope: Scope { most: role.map(role_of), channels },
         addresses: ranges.map_err(|error| ApiError::invalid("addresses", error))?,
         expires_at: days.map(|days| now + Duration::days(days.into())),
     })

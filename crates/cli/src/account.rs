@@ -56,7 +56,8 @@ fn file() -> PathBuf {
     base.unwrap_or_else(|| PathBuf::from(".")).join("waverant").join("account.toml")
 }
 
-fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
+/// Writes a file that its owner alone reads, in one go.
+pub(crate) fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
     if let Some(folder) = path.parent() {
         fs::create_dir_all(folder)?;
     }

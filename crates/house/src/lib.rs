@@ -1,5 +1,5 @@
 //! The house: who may come in, which sessions run, what is written down of them, and how the house is changed. All
-//! that asks for something (doors, API, later set-up files and house systems) asks here.
+//! that asks for something (doors, API, set-up files, house systems) asks here.
 
 mod acquaintances;
 mod addresses;
@@ -34,6 +34,7 @@ mod posters;
 mod publishing;
 mod remedies;
 mod report;
+mod setup;
 mod shows;
 mod telling;
 mod timelines;
@@ -67,10 +68,14 @@ pub use people::{check_password, check_user_name};
 pub use posters::MAX_POSTER_BYTES;
 pub use publishing::Publishing;
 pub use report::{leg_state, report_of};
+pub use setup::{
+    Deed, MadeInvitation, MadeSecret, SetupApplied, SetupChange, SetupPlan, SetupRequest, Thing, WantedSecret,
+};
 pub use telling::LeftOpen;
 pub use timelines::FigureDays;
 pub use tuner::{Tuned, Tuner, Wish};
+pub use waverant_setup::Fault as SetupFault;
 pub use words::{
-    audience_word, between_word, mode_word, nearness_word, protocol_word, right_word, severity_word, slate_word,
-    takeover_word, way_word, when_over_word,
+    audience_word, between_word, mode_word, nearness_word, protocol_word, right_word, role_of, role_word,
+    severity_word, slate_word, takeover_word, way_word, when_over_word,
 };

@@ -17,6 +17,16 @@ impl Default for Turns {
 }
 
 impl Turns {
+    /// Waits for the turns of all.
+    pub(crate) async fn all(&self) -> Vec<MutexGuard<'_, ()>> {
+        let mut turns = Vec::with_capacity(COUNT);
+        // In one order, as who waits for one has no other.
+        for turn in &self.0 {
+            turns.push(turn.lock().await);
+        }
+        turns
+    }
+
     /// Waits for the turn of a channel; it is over when what is given is dropped.
     pub(crate) async fn of(&self, channel: &str) -> MutexGuard<'_, ()> {
         let hash = BuildHasherDefault::<DefaultHasher>::default().hash_one(channel);

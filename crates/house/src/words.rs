@@ -2,7 +2,8 @@
 
 use waverant_model as model;
 use waverant_relay::{
-    Audience, BetweenShows, KeyRight, Nearness, Protocol, RecordingMode, Severity, SlateChoice, Takeover, Way, WhenOver,
+    Audience, BetweenShows, KeyRight, Nearness, Protocol, RecordingMode, Role, Severity, SlateChoice, Takeover, Way,
+    WhenOver,
 };
 
 /// What becomes of a second publisher.
@@ -187,5 +188,25 @@ pub fn severity_word(severity: Severity) -> model::Severity {
         Severity::Note => model::Severity::Note,
         Severity::Warning => model::Severity::Warning,
         Severity::Alarm => model::Severity::Alarm,
+    }
+}
+
+/// A role.
+pub fn role_of(word: model::Role) -> Role {
+    match word {
+        model::Role::Observer => Role::Observer,
+        model::Role::Operator => Role::Operator,
+        model::Role::Engineer => Role::Engineer,
+        model::Role::Administrator => Role::Administrator,
+    }
+}
+
+/// A role, as it is told.
+pub fn role_word(role: Role) -> model::Role {
+    match role {
+        Role::Observer => model::Role::Observer,
+        Role::Operator => model::Role::Operator,
+        Role::Engineer => model::Role::Engineer,
+        Role::Administrator => model::Role::Administrator,
     }
 }

@@ -63,6 +63,23 @@ pub struct HouseSystemRules {
     pub again_s: Option<u32>,
 }
 
+impl HouseSystemRules {
+    /// The usual rules for a system at an address.
+    pub fn usual(address: String) -> Self {
+        Self {
+            address,
+            is_on: yes(),
+            publishers: yes(),
+            players: false,
+            unknown_keys: UnknownKeys::default(),
+            when_silent: WhenSilent::default(),
+            time_limit_ms: usual_limit(),
+            retries: usual_retries(),
+            again_s: None,
+        }
+    }
+}
+
 fn yes() -> bool {
     true
 }

@@ -28,6 +28,7 @@ mod rehearsal;
 mod report;
 mod second_factor;
 mod session;
+mod setup;
 mod srt;
 mod take;
 mod timeline;
@@ -90,6 +91,10 @@ pub use second_factor::{
     PresentPassword, RecoveryCodes, SecondFactor,
 };
 pub use session::{LegOutcome, Listed, Session, SessionDetail, TurnedAway};
+pub use setup::{
+    ApplySetup, MadeSetupSecret, ReviewSetup, SetupApplied, SetupChange, SetupDeed, SetupFault, SetupField, SetupFile,
+    SetupKey, SetupReview, SetupSecret, SetupThing, SetupWanted,
+};
 pub use srt::{ChangeSrt, Srt};
 pub use take::{
     ChangeTake, CopyState, CopyTake, CutTake, ListedTakes, Mark, RemovedTake, Take, TakeCopy, TakeLink, TakeSound,

@@ -56,6 +56,7 @@ pub struct Recording {
 
 /// What is to change of the rules; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ChangeRecording {
     /// When sessions are recorded. Holds from the next session.
     pub when: Option<RecordingWhen>,

@@ -109,6 +109,7 @@ pub struct ViewingAddresses {
 
 /// What is to change of how a channel is watched; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ChangeViewing {
     /// Who may; holds at once, also for who is watching.
     pub audience: Option<Audience>,
@@ -164,6 +165,7 @@ pub struct ChannelPage {
 
 /// An address with what stands for it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct PageLink {
     /// What people read, up to 80 characters.
     pub label: String,
@@ -173,6 +175,7 @@ pub struct PageLink {
 
 /// What is to change of a page; what is left out stays, and what is empty goes.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ChangePage {
     /// What it is about, as Markdown, up to 8000 characters; HTML in it is left out.
     pub description: Option<String>,

@@ -124,7 +124,8 @@ fn subject(key: &StreamKey) -> String {
     format!("key {} ({})", key.id, key.label)
 }
 
-fn told(state: &ApiState, headers: &HeaderMap, made: MadeKey) -> NewKey {
+/// A key that was made, as it is shown once.
+pub(super) fn told(state: &ApiState, headers: &HeaderMap, made: MadeKey) -> NewKey {
     let MadeKey { channel, key, secret, guest_token, warning } = made;
     let passphrase = match (key.terms.passphrase.clone(), channel.settings.srt.passphrase.is_some()) {
         (Some(own), _) => ToldPassphrase::This(own),

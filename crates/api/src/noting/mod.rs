@@ -26,13 +26,14 @@ pub(crate) use refusals::Refusals;
 const MAX_NAME: usize = 64;
 
 /// Calls that only ask, whatever their method.
-const ASKING: [&str; 10] = [
+const ASKING: [&str; 11] = [
     "capacity",
     "ask",
     "ask_passkey",
     "ask_own_passkey",
     "look_at_invitation",
     "look_as_guest",
+    "review_setup",
     "try_depot",
     "try_call_target",
     "try_house_system",

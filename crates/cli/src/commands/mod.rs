@@ -23,6 +23,7 @@ mod person;
 mod recording;
 mod second_factor;
 mod session;
+mod setup;
 mod slate;
 mod srt;
 mod support_bundle;
@@ -129,6 +130,9 @@ enum Command {
     /// Object storage that takes are copied to.
     #[command(subcommand)]
     Depot(depot::Depot),
+    /// The house as one file: told, compared with another, made to be as it says.
+    #[command(subcommand)]
+    Setup(setup::Setup),
     /// People: who may sign in, and what they may do.
     #[command(subcommand)]
     Person(person::Person),
@@ -181,6 +185,7 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
         Command::Recording(command) => command.run(&mut report),
         Command::Take(command) => command.run(&mut report),
         Command::Depot(command) => command.run(&mut report),
+        Command::Setup(command) => command.run(&mut report),
         Command::Person(command) => command.run(&mut report),
         Command::Act(command) => command.run(&mut report),
         Command::Token(command) => command.run(&mut report),

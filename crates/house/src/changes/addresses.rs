@@ -9,13 +9,21 @@ use crate::addresses::BlockedAddress;
 use crate::{House, HouseError};
 
 /// Rules for addresses at a time.
-const MOST_RULES: u32 = 500;
+pub(crate) const MOST_RULES: u32 = 500;
 
 /// The longest that a rule with an end holds, in minutes: a year.
 const MAX_MINUTES: u32 = 366 * 24 * 60;
 
 /// The longest note, in characters.
-const MAX_NOTE: usize = 200;
+pub(crate) const MAX_NOTE: usize = 200;
+
+/// How callers are received.
+pub(crate) fn reception_of(word: ReceptionWord) -> Reception {
+    match word {
+        ReceptionWord::Blocked => Reception::Blocked,
+        ReceptionWord::Welcome => Reception::Welcome,
+    }
+}
 
 impl House {
     /// The rules for addresses, the newest first.
@@ -45,10 +53,7 @@ impl House {
                 "0 stands where 1 or more was expected; leave it out for no end",
             ));
         }
-        let reception = match form.reception {
-            ReceptionWord::Blocked => Reception::Blocked,
-            ReceptionWord::Welcome => Reception::Welcome,
-        };
+        let reception = reception_of(form.reception);
         let made_at = OffsetDateTime::now_utc();
         let rule = AddressRule {
             id: 0,

@@ -117,7 +117,8 @@ impl House {
     }
 }
 
-fn checked(rules: &model::HouseSystemRules, id: u64) -> Result<AskingRules, HouseError> {
+/// The rules of a system; 0 is that of the house.
+pub(crate) fn checked(rules: &model::HouseSystemRules, id: u64) -> Result<AskingRules, HouseError> {
     let address: CallAddress = rules.address.parse().map_err(|error| HouseError::invalid("rules.address", error))?;
     let unknown_keys = unknown_of(rules.unknown_keys);
     if unknown_keys == UnknownKeys::Whole && !address.keeps_secrets() {

@@ -14,9 +14,9 @@ use crate::couriers::{Request, Sent, TargetCondition};
 use crate::{House, HouseError};
 
 /// Targets at a time.
-const MOST_TARGETS: u32 = 100;
+pub(crate) const MOST_TARGETS: u32 = 100;
 
-const MAX_NAME: usize = 60;
+pub(crate) const MAX_NAME: usize = 60;
 
 /// People who get the mail of one target.
 const MAX_MAILBOXES: usize = 20;
@@ -243,7 +243,8 @@ impl House {
         self.directory().channel_named(name).map(|rules| Some(rules.id)).ok_or_else(missing)
     }
 
-    fn checked_address(&self, text: &str) -> Result<Secret, HouseError> {
+    /// Where a target is told.
+    pub(crate) fn checked_address(&self, text: &str) -> Result<Secret, HouseError> {
         let wrong = |told: String| HouseError::invalid("address", told);
         let text = text.trim();
         if text.len() > MAX_ADDRESS {
@@ -266,13 +267,13 @@ impl House {
     }
 }
 
-fn checked_secret(text: &str) -> Result<Secret, HouseError> {
+pub(crate) fn checked_secret(text: &str) -> Result<Secret, HouseError> {
     let secret = Secret::new(text.trim());
     SigningSecret::read(&secret).map_err(|error| HouseError::invalid("secret", error))?;
     Ok(secret)
 }
 
-fn checked_kinds(words: &[String]) -> Result<BTreeSet<OccurrenceKind>, HouseError> {
+pub(crate) fn checked_kinds(words: &[String]) -> Result<BTreeSet<OccurrenceKind>, HouseError> {
     let kind = |word: &String| {
         let unknown = || {
             let known: Vec<&str> = OccurrenceKind::ALL
@@ -293,7 +294,7 @@ fn checked_kinds(words: &[String]) -> Result<BTreeSet<OccurrenceKind>, HouseErro
 }
 
 /// A template that makes no text of a test makes none at night.
-fn checked_form(format: &CallFormat) -> Result<CallForm, HouseError> {
+pub(crate) fn checked_form(format: &CallFormat) -> Result<CallForm, HouseError> {
     let CallFormat::Text { content_type, template } = format else { return Ok(CallForm::Event) };
     if !CONTENT_TYPES.contains(&content_type.as_str()) {
         let told =

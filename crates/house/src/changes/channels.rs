@@ -1,8 +1,8 @@
 use std::ops::RangeInclusive;
 
 use time::OffsetDateTime;
-use waverant_model::{AddChannel, ChangeChannel, ChangeRecording, ChangeViewing};
-use waverant_relay::{Actor, ChannelName, ViewingRules};
+use waverant_model::{AddChannel, ChangeChannel};
+use waverant_relay::{Actor, ChannelName, Site, ViewingRules};
 use waverant_store::{Channel, ChannelSettings, RecordingSettings, SrtTerms};
 
 use super::{checked_text, recording, srt, viewing};
@@ -10,7 +10,7 @@ use crate::words::{slate_of, takeover_of};
 use crate::{House, HouseError};
 
 /// Hold time of a new channel.
-const DEFAULT_HOLD_MS: u32 = 10_000;
+pub(crate) const DEFAULT_HOLD_MS: u32 = 10_000;
 
 /// The longest hold time: an hour.
 const MAX_HOLD_MS: u32 = 3_600_000;
@@ -38,26 +38,49 @@ fn checked_loudness(lufs: i8) -> Result<Option<i8>, HouseError> {
     Ok(Some(lufs).filter(|lufs| *lufs != 0))
 }
 
+/// What a new channel is to be. Depots that it names are not looked up.
+pub(crate) fn new_settings(
+    form: AddChannel,
+    slot_sites: &[Site],
+) -> Result<(ChannelName, ChannelSettings), HouseError> {
+    let name: ChannelName = form.name.parse().map_err(|error| HouseError::invalid("name", error))?;
+    let settings = ChannelSettings {
+        title: checked_text("title", form.title.as_deref().unwrap_or(name.as_str()), MAX_TITLE)?,
+        hold_ms: checked_hold(form.hold_ms.unwrap_or(DEFAULT_HOLD_MS))?,
+        recording: recording::changed(form.recording, RecordingSettings::default())?,
+        takeover: takeover_of(form.takeover),
+        slate: slate_of(form.slate),
+        loudness: checked_loudness(form.loudness_lufs)?,
+        srt: srt::changed(form.srt, SrtTerms::default())?,
+        viewing: viewing::changed(&form.viewing, ViewingRules::default(), slot_sites)?,
+    };
+    Ok((name, settings))
+}
+
+/// Shows are published to a depot that viewers do not reach.
+pub(crate) fn out_of_reach(depot: &str) -> HouseError {
+    let told = format!("viewers do not reach `{depot}`: give it a public address first (`depot change {depot}`)");
+    HouseError::invalid("viewing.published_to", told)
+}
+
 impl House {
+    /// A name that is a stream key would open its channel to everybody.
+    pub(crate) fn check_name_is_no_key(&self, name: &ChannelName) -> Result<(), HouseError> {
+        if self.directory().gate().has_own_key(&self.store.keychain().digest(name.as_str())) {
+            return Err(HouseError::invalid("name", "it is a stream key that somebody chose; take another name"));
+        }
+        Ok(())
+    }
+
     /// Adds a channel.
     ///
     /// # Errors
     /// [`HouseError`] if a field is not as expected, the name is taken, or the database is away.
     pub async fn add_channel(&self, form: AddChannel, by: &Actor) -> Result<Channel, HouseError> {
-        let name: ChannelName = form.name.parse().map_err(|error| HouseError::invalid("name", error))?;
-        if self.directory().gate().has_own_key(&self.store.keychain().digest(name.as_str())) {
-            return Err(HouseError::invalid("name", "it is a stream key that somebody chose; take another name"));
-        }
-        let settings = ChannelSettings {
-            title: checked_text("title", form.title.as_deref().unwrap_or(name.as_str()), MAX_TITLE)?,
-            hold_ms: checked_hold(form.hold_ms.unwrap_or(DEFAULT_HOLD_MS))?,
-            recording: self.checked_recording(form.recording, RecordingSettings::default()).await?,
-            takeover: takeover_of(form.takeover),
-            slate: slate_of(form.slate),
-            loudness: checked_loudness(form.loudness_lufs)?,
-            srt: srt::changed(form.srt, SrtTerms::default())?,
-            viewing: self.checked_viewing(&form.viewing, ViewingRules::default()).await?,
-        };
+        let (name, settings) = new_settings(form, &self.slot_sites)?;
+        let _changing = self.changing.of(name.as_str()).await;
+        self.check_name_is_no_key(&name)?;
+        let settings = self.with_depots(settings, None).await?;
         let channel = self.store.add_channel(name.as_str(), &settings, OffsetDateTime::now_utc()).await?;
         self.follow([channel.id]).await?;
         tracing::info!(channel = channel.name, %by, "a channel is added");
@@ -71,16 +94,18 @@ impl House {
     pub async fn change_channel(&self, name: &str, form: ChangeChannel, by: &Actor) -> Result<Channel, HouseError> {
         let _changing = self.changing.of(name).await;
         let present = self.store.channel(name).await?.settings;
+        let before = present.recording.depot.clone();
         let settings = ChannelSettings {
             title: checked_text("title", &form.title.unwrap_or(present.title), MAX_TITLE)?,
             hold_ms: checked_hold(form.hold_ms.unwrap_or(present.hold_ms))?,
-            recording: self.checked_recording(form.recording, present.recording).await?,
+            recording: recording::changed(form.recording, present.recording)?,
             takeover: form.takeover.map_or(present.takeover, takeover_of),
             slate: form.slate.map_or(present.slate, slate_of),
             loudness: form.loudness_lufs.map_or(Ok(present.loudness), checked_loudness)?,
             srt: srt::changed(form.srt, present.srt)?,
-            viewing: self.checked_viewing(&form.viewing, present.viewing).await?,
+            viewing: viewing::changed(&form.viewing, present.viewing, &self.slot_sites)?,
         };
+        let settings = self.with_depots(settings, before.as_ref()).await?;
         self.write_channel(name, &settings, by).await
     }
 
@@ -101,6 +126,7 @@ impl House {
     /// # Errors
     /// [`HouseError::Conflict`] if it is on air.
     pub async fn remove_channel(&self, name: &str, by: &Actor) -> Result<(), HouseError> {
+        let _changing = self.changing.of(name).await;
         let channel = self.store.channel(name).await?;
         if self.show(channel.id).is_some() {
             return Err(HouseError::Conflict(format!("The channel `{name}` is on air. End its session first.")));
@@ -108,41 +134,36 @@ impl House {
         self.store.remove_channel(name).await?;
         self.ledger.telling.drop_targets(|target| target.rules.channel == Some(channel.id));
         self.follow([channel.id]).await?;
-        let (posters, id) = (self.posters.clone(), channel.id);
-        let _ = tokio::task::spawn_blocking(move || posters.remove(id)).await;
-        let (shelf, id) = (self.slates.clone(), channel.id);
-        if !matches!(tokio::task::spawn_blocking(move || shelf.remove(id)).await, Ok(Ok(_))) {
-            tracing::warn!(channel = name, "the slate of a removed channel is left behind");
-        }
+        self.remove_pictures(channel.id, name).await;
         tracing::info!(channel = name, %by, "a channel is removed");
         Ok(())
     }
 
-    /// The rules after a change; a depot that is new among them must be there, and be reached by viewers.
-    async fn checked_viewing(&self, change: &ChangeViewing, present: ViewingRules) -> Result<ViewingRules, HouseError> {
-        let mut rules = viewing::changed(change, present, &self.slot_sites)?;
-        if let Some(published) = rules.published_to.as_mut().filter(|published| published.public_address.is_none()) {
-            let name = &published.depot;
-            published.public_address = self.store.depot(name).await?.public_address;
-            if published.public_address.is_none() {
-                let told =
-                    format!("viewers do not reach `{name}`: give it a public address first (`depot change {name}`)");
-                return Err(HouseError::invalid("viewing.published_to", told));
-            }
+    /// Takes the poster and the slate of a channel that is gone off the disk.
+    pub(crate) async fn remove_pictures(&self, id: u64, name: &str) {
+        let (posters, shelf) = (self.posters.clone(), self.slates.clone());
+        let _ = tokio::task::spawn_blocking(move || posters.remove(id)).await;
+        if !matches!(tokio::task::spawn_blocking(move || shelf.remove(id)).await, Ok(Ok(_))) {
+            tracing::warn!(channel = name, "the slate of a removed channel is left behind");
         }
-        Ok(rules)
     }
 
-    /// The rules after a change; a depot that is new among them must be there.
-    async fn checked_recording(
+    /// The same with the depots looked up: takes are copied to one that is there, if it is another one than `before`, and
+    /// shows are published to one that viewers reach.
+    async fn with_depots(
         &self,
-        change: ChangeRecording,
-        present: RecordingSettings,
-    ) -> Result<RecordingSettings, HouseError> {
-        let before = present.depot.clone();
-        let settings = recording::changed(change, present)?;
-        if let Some(depot) = settings.depot.as_ref().filter(|depot| Some(*depot) != before.as_ref()) {
+        mut settings: ChannelSettings,
+        before: Option<&String>,
+    ) -> Result<ChannelSettings, HouseError> {
+        if let Some(depot) = settings.recording.depot.as_ref().filter(|depot| Some(*depot) != before) {
             self.store.depot(depot).await?;
+        }
+        let published = settings.viewing.published_to.as_mut();
+        if let Some(published) = published.filter(|published| published.public_address.is_none()) {
+            published.public_address = self.store.depot(&published.depot).await?.public_address;
+            if published.public_address.is_none() {
+                return Err(out_of_reach(&published.depot));
+            }
         }
         Ok(settings)
     }

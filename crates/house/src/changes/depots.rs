@@ -16,6 +16,7 @@ impl House {
     /// [`HouseError`] if a field is not as expected, the name is taken, or the database is away.
     pub async fn add_depot(&self, form: AddDepot, by: &Actor) -> Result<Depot, HouseError> {
         let depot = checked(form)?;
+        let _changing = self.changing.of(&depot.name).await;
         DepotClient::new(&depot).map_err(|error| HouseError::invalid("endpoint", error))?;
         self.store.add_depot(&depot).await?;
         tracing::info!(depot = depot.name, %by, "a depot is added");
@@ -27,6 +28,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if a field is not as expected, there is no such depot, or the database is away.
     pub async fn change_depot(&self, name: &str, form: &ChangeDepot, by: &Actor) -> Result<Depot, HouseError> {
+        let _changing = self.changing.of(name).await;
         if let Some(address) = &form.public_address {
             let address = checked_address(address)?;
             let publishing = self.store.channels().await?.into_iter().filter(|channel| publishes_to(channel, name));
@@ -47,6 +49,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if there is no such depot, or the database is away.
     pub async fn remove_depot(&self, name: &str, by: &Actor) -> Result<(), HouseError> {
+        let _changing = self.changing.of(name).await;
         let channels = self.store.remove_depot(name).await?;
         self.follow(channels).await?;
         tracing::info!(depot = name, %by, "a depot is removed");
@@ -82,7 +85,8 @@ fn checked_address(address: &str) -> Result<Option<String>, HouseError> {
     Ok(Some(address.to_owned()))
 }
 
-fn checked(form: AddDepot) -> Result<Depot, HouseError> {
+/// What a new depot is to be.
+pub(crate) fn checked(form: AddDepot) -> Result<Depot, HouseError> {
     let name: ChannelName = form.name.parse().map_err(|error| HouseError::invalid("name", error))?;
     let endpoint = form.endpoint.trim().trim_end_matches('/').to_owned();
     let has_host = |scheme: &&str| endpoint.strip_prefix(scheme).is_some_and(|host| !host.is_empty());

@@ -18,7 +18,7 @@ const MAX_ADDRESS: usize = 255;
 const MAX_AUTHORITY: usize = 48 * 1024;
 
 /// How long packets are collected where nobody says otherwise, and at most.
-const DEFAULT_BATCH_MS: u16 = 20;
+pub(crate) const DEFAULT_BATCH_MS: u16 = 20;
 const MAX_BATCH_MS: u16 = 1_000;
 
 /// The longest key that fits when sealed.
@@ -40,19 +40,10 @@ impl House {
     /// # Errors
     /// [`HouseError`] if a field is not as expected, the name is taken, or the database is away.
     pub async fn add_destination(&self, form: AddDestination, by: &Actor) -> Result<Destination, HouseError> {
-        let name = checked_name(&form.name)?;
-        let address = checked_address(&form.address)?;
-        let key = checked_key(&address, form.key.reveal())?;
-        let settings = DestinationSettings {
-            address: address.to_string(),
-            authority: checked_authority(form.authority.as_deref())?.map(str::to_owned),
-            batch_ms: checked_batch(form.batch_ms.unwrap_or(DEFAULT_BATCH_MS))?,
-            limits_sheet: checked_limits(&form.limits)?,
-            audio_pick: checked_audio(form.audio.as_deref())?,
-            or_no_audio: form.audio_otherwise == AudioOtherwise::None,
-            video_track: checked_track(form.video_track)?,
-            srt: checked_srt(&address, form.srt, SrtTerms::default())?,
-        };
+        let name = checked_name(&form.name)?.to_owned();
+        let (settings, key) = new_settings(form)?;
+        let _changing = self.changing.of(&name).await;
+        let name = name.as_str();
         let added = self.store.add_destination(name, &settings, &key, OffsetDateTime::now_utc()).await?;
         tracing::info!(destination = name, %by, "a destination is added");
         Ok(added)
@@ -112,6 +103,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if there is no such destination, or the database is away.
     pub async fn remove_destination(&self, name: &str, by: &Actor) -> Result<(), HouseError> {
+        let _changing = self.changing.of(name).await;
         let channels = self.store.remove_destination(name).await?;
         self.follow(channels).await?;
         tracing::info!(destination = name, %by, "a destination is removed");
@@ -119,7 +111,24 @@ impl House {
     }
 }
 
-fn checked_name(name: &str) -> Result<&str, HouseError> {
+/// What a new destination is to be, and its key.
+pub(crate) fn new_settings(form: AddDestination) -> Result<(DestinationSettings, Secret), HouseError> {
+    let address = checked_address(&form.address)?;
+    let key = checked_key(&address, form.key.reveal())?;
+    let settings = DestinationSettings {
+        address: address.to_string(),
+        authority: checked_authority(form.authority.as_deref())?.map(str::to_owned),
+        batch_ms: checked_batch(form.batch_ms.unwrap_or(DEFAULT_BATCH_MS))?,
+        limits_sheet: checked_limits(&form.limits)?,
+        audio_pick: checked_audio(form.audio.as_deref())?,
+        or_no_audio: form.audio_otherwise == AudioOtherwise::None,
+        video_track: checked_track(form.video_track)?,
+        srt: checked_srt(&address, form.srt, SrtTerms::default())?,
+    };
+    Ok((settings, key))
+}
+
+pub(crate) fn checked_name(name: &str) -> Result<&str, HouseError> {
     let length = name.chars().count();
     let legal = |character: char| !character.is_control() && character != '/';
     if length == 0 || length > MAX_NAME || name.trim() != name || !name.chars().all(legal) {

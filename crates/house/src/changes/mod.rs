@@ -1,18 +1,18 @@
 //! What can be changed of the house, one function per change: check, write, make it hold. Whoever asks, asks here.
 
-mod addresses;
-mod asking;
-mod call_targets;
-mod channels;
-mod depots;
-mod destinations;
-mod keys;
+pub(crate) mod addresses;
+pub(crate) mod asking;
+pub(crate) mod call_targets;
+pub(crate) mod channels;
+pub(crate) mod depots;
+pub(crate) mod destinations;
+pub(crate) mod keys;
 mod page;
 mod recording;
-mod sending;
+pub(crate) mod sending;
 mod slates;
 mod srt;
-mod viewing;
+pub(crate) mod viewing;
 
 pub use call_targets::{DeliverySeen, ShownCall, TriedTarget};
 pub use keys::MadeKey;
@@ -20,7 +20,7 @@ pub use keys::MadeKey;
 use crate::HouseError;
 
 /// A text that is there, without space at its ends.
-fn checked_text(field: &'static str, text: &str, longest: usize) -> Result<String, HouseError> {
+pub(crate) fn checked_text(field: &'static str, text: &str, longest: usize) -> Result<String, HouseError> {
     let length = text.trim().chars().count();
     if length == 0 || length > longest {
         return Err(HouseError::invalid(field, format!("it has {length} characters; 1 to {longest} are allowed")));

@@ -24,6 +24,22 @@ const MAX_LABEL: usize = 96;
 const USUAL_TIME: time::Duration = time::Duration::days(30);
 const LONGEST_TIME: time::Duration = time::Duration::days(366);
 
+/// What a new link is to be.
+pub(crate) fn new_link(form: &AddViewingLink, now: OffsetDateTime) -> Result<NewViewingLink, HouseError> {
+    let ends_at = form.ends_at.unwrap_or(now + USUAL_TIME);
+    if ends_at <= now || ends_at > now + LONGEST_TIME {
+        return Err(HouseError::invalid("ends_at", "it is in the past, or more than 366 days from now"));
+    }
+    Ok(NewViewingLink {
+        label: checked_text("label", &form.label, MAX_LABEL)?,
+        ends_at,
+        most_viewers: checked_most("most_viewers", form.most_viewers)?,
+        sites: checked_sites("sites", &form.sites)?,
+        shows_rehearsals: form.shows_rehearsals,
+        take: form.take.map(|take| (take.session, take.number)),
+    })
+}
+
 impl House {
     /// Makes a link by which a channel can be watched.
     ///
@@ -36,18 +52,7 @@ impl House {
         by: &Actor,
     ) -> Result<ViewingLink, HouseError> {
         let now = OffsetDateTime::now_utc();
-        let ends_at = form.ends_at.unwrap_or(now + USUAL_TIME);
-        if ends_at <= now || ends_at > now + LONGEST_TIME {
-            return Err(HouseError::invalid("ends_at", "it is in the past, or more than 366 days from now"));
-        }
-        let new = NewViewingLink {
-            label: checked_text("label", &form.label, MAX_LABEL)?,
-            ends_at,
-            most_viewers: checked_most("most_viewers", form.most_viewers)?,
-            sites: checked_sites("sites", &form.sites)?,
-            shows_rehearsals: form.shows_rehearsals,
-            take: form.take.map(|take| (take.session, take.number)),
-        };
+        let new = new_link(form, now)?;
         let channel = self.store.channel(channel).await?;
         if let Some(TakeName { session, number }) = form.take {
             let take = self.library().ended_take(session, number).await.map_err(no_such_take)?;

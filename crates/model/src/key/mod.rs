@@ -48,6 +48,7 @@ pub enum ShowThen {
 
 /// Hours of a week, as people read them off the clock on their wall.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct OpenHours {
     /// The time zone, by its IANA name, as in `Europe/Lisbon`.
     pub zone: String,

@@ -44,6 +44,7 @@ mod second_factor;
 mod secure;
 mod secure_http;
 mod sending;
+mod setup;
 mod show;
 mod siege;
 mod slate;

@@ -28,7 +28,10 @@ const ARROWS: &[(&str, &[&str])] = &[
     ("sources", &["codec", "house", "media", "net", "relay", "rtmp", "show", "srt", "udp"]),
     (
         "house",
-        &["calls", "capacity", "codec", "library", "media", "model", "net", "relay", "rtmp", "show", "srt", "store"],
+        &[
+            "calls", "capacity", "codec", "library", "media", "model", "net", "relay", "rtmp", "setup", "show", "srt",
+            "store",
+        ],
     ),
     ("library", &["codec", "container", "media", "relay", "store"]),
     ("show", &["codec", "container", "media", "net", "relay", "rtmp", "srt", "udp"]),
@@ -36,7 +39,8 @@ const ARROWS: &[(&str, &[&str])] = &[
     ("store", &["relay"]),
     ("codec", &["container", "media"]),
     ("standin", &["container", "media", "rtmp", "srt", "udp"]),
-    ("cli", &["capacity", "model"]),
+    ("cli", &["capacity", "model", "setup"]),
+    ("setup", &["model"]),
     ("model", &["capacity"]),
     ("capacity", &[]),
     ("udp", &["srt"]),

@@ -1,5 +1,5 @@
-use sqlx::Row;
 use sqlx::mysql::MySqlRow;
+use sqlx::{MySql, Row, Transaction};
 use time::OffsetDateTime;
 use waverant_relay::{AddressRule, Reception};
 
@@ -44,10 +44,20 @@ impl Store {
     /// [`StoreError::TooMany`] if there are as many, or if the database does not answer.
     pub async fn set_address_rule(&self, rule: &AddressRule, most: u32) -> Result<u64, StoreError> {
         let mut transaction = self.pool.begin().await?;
+        let id = Self::replace_address_rule(&mut transaction, rule, most).await?;
+        transaction.commit().await?;
+        Ok(id)
+    }
+
+    pub(super) async fn replace_address_rule(
+        transaction: &mut Transaction<'_, MySql>,
+        rule: &AddressRule,
+        most: u32,
+    ) -> Result<u64, StoreError> {
         let range = rule.range.to_string();
-        sqlx::query("DELETE FROM address_rules WHERE range_text = ?").bind(&range).execute(&mut *transaction).await?;
+        sqlx::query("DELETE FROM address_rules WHERE range_text = ?").bind(&range).execute(&mut **transaction).await?;
         let count: i64 =
-            sqlx::query_scalar("SELECT COUNT(*) FROM address_rules FOR UPDATE").fetch_one(&mut *transaction).await?;
+            sqlx::query_scalar("SELECT COUNT(*) FROM address_rules FOR UPDATE").fetch_one(&mut **transaction).await?;
         if count >= i64::from(most) {
             return Err(StoreError::TooMany { what: "rules for addresses", most });
         }
@@ -60,9 +70,8 @@ impl Store {
         .bind(fitted(&rule.note, MAX_NOTE))
         .bind(to_column(rule.made_at))
         .bind(fitted(&rule.made_by, MAX_MADE_BY))
-        .execute(&mut *transaction)
+        .execute(&mut **transaction)
         .await?;
-        transaction.commit().await?;
         Ok(added.last_insert_id())
     }
 
@@ -71,7 +80,17 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn remove_address_rule(&self, id: u64) -> Result<(), StoreError> {
-        let removed = sqlx::query("DELETE FROM address_rules WHERE id = ?").bind(id).execute(&self.pool).await?;
+        let mut transaction = self.pool.begin().await?;
+        Self::delete_address_rule(&mut transaction, id).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn delete_address_rule(
+        transaction: &mut Transaction<'_, MySql>,
+        id: u64,
+    ) -> Result<(), StoreError> {
+        let removed =
+            sqlx::query("DELETE FROM address_rules WHERE id = ?").bind(id).execute(&mut **transaction).await?;
         match removed.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "rule for addresses", name: id.to_string() }),
             _ => Ok(()),

@@ -1,6 +1,6 @@
-use sqlx::Row;
 use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
+use sqlx::{MySql, Row, Transaction};
 use waverant_relay::{CallForm, CallRules, CallTarget, OccurrenceKind};
 
 use crate::{Store, StoreError};
@@ -47,8 +47,19 @@ impl Store {
     /// [`StoreError`] if its name is taken, there are as many, or the database does not answer.
     pub async fn add_call_target(&self, target: &CallTarget, most: u32) -> Result<u64, StoreError> {
         let mut transaction = self.pool.begin().await?;
+        let id = self.insert_call_target(&mut transaction, target, most).await?;
+        transaction.commit().await?;
+        Ok(id)
+    }
+
+    pub(super) async fn insert_call_target(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        target: &CallTarget,
+        most: u32,
+    ) -> Result<u64, StoreError> {
         let count: i64 =
-            sqlx::query_scalar("SELECT COUNT(*) FROM call_targets FOR UPDATE").fetch_one(&mut *transaction).await?;
+            sqlx::query_scalar("SELECT COUNT(*) FROM call_targets FOR UPDATE").fetch_one(&mut **transaction).await?;
         if count >= i64::from(most) {
             return Err(StoreError::TooMany { what: "targets of calls", most });
         }
@@ -56,10 +67,8 @@ impl Store {
             "INSERT INTO call_targets (name, channel_id, is_on, sealed_address, sealed_secret, kinds, content_type, \
              template) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         );
-        let added = self.bound(query, target)?.execute(&mut *transaction).await;
-        let id = added.map_err(StoreError::name_taken(&target.name))?.last_insert_id();
-        transaction.commit().await?;
-        Ok(id)
+        let added = self.bound(query, target)?.execute(&mut **transaction).await;
+        Ok(added.map_err(StoreError::name_taken(&target.name))?.last_insert_id())
     }
 
     /// Changes a target to what is given.
@@ -68,9 +77,18 @@ impl Store {
     /// [`StoreError`] if there is none of its number, its name is taken, or the database does not answer.
     pub async fn set_call_target(&self, target: &CallTarget) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
+        self.update_call_target(&mut transaction, target).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn update_call_target(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        target: &CallTarget,
+    ) -> Result<(), StoreError> {
         let present: Option<u64> = sqlx::query_scalar("SELECT id FROM call_targets WHERE id = ? FOR UPDATE")
             .bind(target.id)
-            .fetch_optional(&mut *transaction)
+            .fetch_optional(&mut **transaction)
             .await?;
         if present.is_none() {
             return Err(StoreError::NotFound { kind: KIND, name: target.name.clone() });
@@ -79,16 +97,16 @@ impl Store {
             "UPDATE call_targets SET name = ?, channel_id = ?, is_on = ?, sealed_address = ?, sealed_secret = ?, \
              kinds = ?, content_type = ?, template = ? WHERE id = ?",
         );
-        let changed = self.bound(query, target)?.bind(target.id).execute(&mut *transaction).await;
+        let changed = self.bound(query, target)?.bind(target.id).execute(&mut **transaction).await;
         changed.map_err(StoreError::name_taken(&target.name))?;
-        Ok(transaction.commit().await?)
+        Ok(())
     }
 
     fn bound<'q>(
         &self,
-        query: Query<'q, sqlx::MySql, MySqlArguments>,
+        query: Query<'q, MySql, MySqlArguments>,
         target: &'q CallTarget,
-    ) -> Result<Query<'q, sqlx::MySql, MySqlArguments>, StoreError> {
+    ) -> Result<Query<'q, MySql, MySqlArguments>, StoreError> {
         let CallTarget { name, address, secret, rules, .. } = target;
         let (content_type, template) = match &rules.form {
             CallForm::Event => (None, None),
@@ -104,7 +122,17 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn remove_call_target(&self, id: u64, name: &str) -> Result<(), StoreError> {
-        let removed = sqlx::query("DELETE FROM call_targets WHERE id = ?").bind(id).execute(&self.pool).await?;
+        let mut transaction = self.pool.begin().await?;
+        Self::delete_call_target(&mut transaction, id, name).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn delete_call_target(
+        transaction: &mut Transaction<'_, MySql>,
+        id: u64,
+        name: &str,
+    ) -> Result<(), StoreError> {
+        let removed = sqlx::query("DELETE FROM call_targets WHERE id = ?").bind(id).execute(&mut **transaction).await?;
         match removed.rows_affected() {
             0 => Err(StoreError::NotFound { kind: KIND, name: name.to_owned() }),
             _ => Ok(()),

@@ -1,5 +1,5 @@
 use sqlx::mysql::MySqlRow;
-use sqlx::{AssertSqlSafe, Row};
+use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use time::OffsetDateTime;
 use waverant_relay::{Secret, SlateChoice, Takeover, ViewingRules};
 
@@ -158,6 +158,19 @@ impl Store {
         settings: &ChannelSettings,
         now: OffsetDateTime,
     ) -> Result<Channel, StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        self.insert_channel(&mut transaction, name, settings, now).await?;
+        transaction.commit().await?;
+        self.channel(name).await
+    }
+
+    pub(super) async fn insert_channel(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        name: &str,
+        settings: &ChannelSettings,
+        now: OffsetDateTime,
+    ) -> Result<u64, StoreError> {
         let columns = [recording::COLUMNS.as_slice(), &viewing::COLUMNS].concat();
         let added = format!(
             "INSERT INTO channels (name, title, hold_ms, takeover, slate, loudness_lufs, srt_latency_ms, \
@@ -175,13 +188,11 @@ impl Store {
             .bind(settings.srt.latency_ms)
             .bind(self.seal_passphrase(&settings.srt)?)
             .bind(to_column(now));
-        let mut transaction = self.pool.begin().await?;
         let query = viewing::bind(&settings.viewing, settings.recording.bind(query));
-        let added = query.execute(&mut *transaction).await;
+        let added = query.execute(&mut **transaction).await;
         let id = added.map_err(StoreError::name_taken(name))?.last_insert_id();
-        Self::count_change(&mut transaction, id).await?;
-        transaction.commit().await?;
-        self.channel(name).await
+        Self::count_change(transaction, id).await?;
+        Ok(id)
     }
 
     /// Changes a channel.
@@ -189,10 +200,23 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn change_channel(&self, name: &str, settings: &ChannelSettings) -> Result<Channel, StoreError> {
+        let id = self.channel(name).await?.id;
+        let mut transaction = self.pool.begin().await?;
+        self.update_channel(&mut transaction, id, settings).await?;
+        transaction.commit().await?;
+        self.channel(name).await
+    }
+
+    pub(super) async fn update_channel(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        id: u64,
+        settings: &ChannelSettings,
+    ) -> Result<(), StoreError> {
         let columns = [recording::COLUMNS.as_slice(), &viewing::COLUMNS].concat().join(" = ?, ");
         let changed = format!(
             "UPDATE channels SET title = ?, hold_ms = ?, takeover = ?, slate = ?, loudness_lufs = ?, \
-             srt_latency_ms = ?, sealed_passphrase = ?, {columns} = ? WHERE name = ?"
+             srt_latency_ms = ?, sealed_passphrase = ?, {columns} = ? WHERE id = ?"
         );
         let query = sqlx::query(AssertSqlSafe(changed))
             .bind(&settings.title)
@@ -202,12 +226,8 @@ impl Store {
             .bind(settings.loudness)
             .bind(settings.srt.latency_ms)
             .bind(self.seal_passphrase(&settings.srt)?);
-        let id = self.channel(name).await?.id;
-        let mut transaction = self.pool.begin().await?;
-        viewing::bind(&settings.viewing, settings.recording.bind(query)).bind(name).execute(&mut *transaction).await?;
-        Self::count_change(&mut transaction, id).await?;
-        transaction.commit().await?;
-        self.channel(name).await
+        viewing::bind(&settings.viewing, settings.recording.bind(query)).bind(id).execute(&mut **transaction).await?;
+        Ok(Self::count_change(transaction, id).await?)
     }
 
     /// Removes a channel with its keys; sessions and takes stay.
@@ -217,9 +237,17 @@ impl Store {
     pub async fn remove_channel(&self, name: &str) -> Result<(), StoreError> {
         let id = self.channel(name).await?.id;
         let mut transaction = self.pool.begin().await?;
-        let done = sqlx::query("DELETE FROM channels WHERE id = ?").bind(id).execute(&mut *transaction).await?;
-        Self::count_change(&mut transaction, id).await?;
-        transaction.commit().await?;
+        Self::delete_channel(&mut transaction, id, name).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn delete_channel(
+        transaction: &mut Transaction<'_, MySql>,
+        id: u64,
+        name: &str,
+    ) -> Result<(), StoreError> {
+        let done = sqlx::query("DELETE FROM channels WHERE id = ?").bind(id).execute(&mut **transaction).await?;
+        Self::count_change(transaction, id).await?;
         match done.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "channel", name: name.to_owned() }),
             _ => Ok(()),

@@ -1,5 +1,5 @@
 use sqlx::mysql::MySqlRow;
-use sqlx::{AssertSqlSafe, Row};
+use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use time::OffsetDateTime;
 use waverant_relay::Secret;
 
@@ -168,6 +168,16 @@ impl Store {
     /// # Errors
     /// [`StoreError::NameTaken`], or if the database does not answer.
     pub async fn add_depot(&self, depot: &Depot) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        self.insert_depot(&mut transaction, depot).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn insert_depot(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        depot: &Depot,
+    ) -> Result<(), StoreError> {
         sqlx::query(
             "INSERT INTO depots (name, endpoint, region, bucket, prefix, access_key, sealed_secret, \
              public_address, created_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -181,10 +191,30 @@ impl Store {
         .bind(self.keychain.seal(&depot.secret_key)?)
         .bind(&depot.public_address)
         .bind(to_column(depot.created_at))
-        .execute(&self.pool)
+        .execute(&mut **transaction)
         .await
         .map_err(StoreError::name_taken(&depot.name))?;
         Ok(())
+    }
+
+    /// Changes who signs requests to a depot and where viewers reach it. Returns the channels that publish to it.
+    pub(super) async fn update_depot(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        depot: &Depot,
+    ) -> Result<Vec<u64>, StoreError> {
+        sqlx::query(
+            "UPDATE depots SET region = ?, access_key = ?, sealed_secret = ?, public_address = ? WHERE name = ?",
+        )
+        .bind(&depot.region)
+        .bind(&depot.access_key)
+        .bind(self.keychain.seal(&depot.secret_key)?)
+        .bind(&depot.public_address)
+        .bind(&depot.name)
+        .execute(&mut **transaction)
+        .await?;
+        let publishing = sqlx::query_scalar("SELECT id FROM channels WHERE published_to = ?").bind(&depot.name);
+        Ok(publishing.fetch_all(&mut **transaction).await?)
     }
 
     /// Removes a depot; channels no longer copy or publish to it, and what is there stays there. Returns those channels.
@@ -193,26 +223,34 @@ impl Store {
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn remove_depot(&self, name: &str) -> Result<Vec<u64>, StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let done = sqlx::query("DELETE FROM depots WHERE name = ?").bind(name).execute(&mut *transaction).await?;
+        let channels = Self::delete_depot(&mut transaction, name).await?;
+        transaction.commit().await?;
+        Ok(channels)
+    }
+
+    pub(super) async fn delete_depot(
+        transaction: &mut Transaction<'_, MySql>,
+        name: &str,
+    ) -> Result<Vec<u64>, StoreError> {
+        let done = sqlx::query("DELETE FROM depots WHERE name = ?").bind(name).execute(&mut **transaction).await?;
         let channels: Vec<u64> = sqlx::query_scalar("SELECT id FROM channels WHERE depot = ? OR published_to = ?")
             .bind(name)
             .bind(name)
-            .fetch_all(&mut *transaction)
+            .fetch_all(&mut **transaction)
             .await?;
         for column in ["depot", "published_to"] {
             let forget = format!("UPDATE channels SET {column} = NULL WHERE {column} = ?");
-            sqlx::query(AssertSqlSafe(forget)).bind(name).execute(&mut *transaction).await?;
+            sqlx::query(AssertSqlSafe(forget)).bind(name).execute(&mut **transaction).await?;
         }
         for channel in &channels {
-            Self::count_change(&mut transaction, *channel).await?;
+            Self::count_change(transaction, *channel).await?;
         }
         // What never came there never will, and is not to be waited for.
         sqlx::query("DELETE FROM copies WHERE depot = ? AND state <> ?")
             .bind(name)
             .bind(CopyState::There.name())
-            .execute(&mut *transaction)
+            .execute(&mut **transaction)
             .await?;
-        transaction.commit().await?;
         match done.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "depot", name: name.to_owned() }),
             _ => Ok(channels),

@@ -1,6 +1,6 @@
 use sqlx::mysql::{MySqlArguments, MySqlRow};
 use sqlx::query::Query;
-use sqlx::{AssertSqlSafe, MySql, Row};
+use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use time::OffsetDateTime;
 use waverant_relay::Secret;
 
@@ -143,18 +143,32 @@ impl Store {
         key: &Secret,
         now: OffsetDateTime,
     ) -> Result<Destination, StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        self.insert_destination(&mut transaction, name, (settings, key), now).await?;
+        transaction.commit().await?;
+        self.destination(name).await
+    }
+
+    pub(super) async fn insert_destination(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        name: &str,
+        (settings, key): (&DestinationSettings, &Secret),
+        now: OffsetDateTime,
+    ) -> Result<u64, StoreError> {
         let added = sqlx::query(
             "INSERT INTO destinations (name, address, authority, batch_ms, limits_sheet, audio_pick, \
              audio_otherwise, video_track, srt_latency_ms, sealed_passphrase, sealed_key, created_at) \
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         );
-        self.bind_settings(added.bind(name), settings)?
+        let added = self
+            .bind_settings(added.bind(name), settings)?
             .bind(self.keychain.seal(key)?)
             .bind(to_column(now))
-            .execute(&self.pool)
+            .execute(&mut **transaction)
             .await
             .map_err(StoreError::name_taken(name))?;
-        self.destination(name).await
+        Ok(added.last_insert_id())
     }
 
     /// Changes a destination, and its key if one is given. Returns it with the channels that have it.
@@ -167,18 +181,27 @@ impl Store {
         settings: &DestinationSettings,
         key: Option<&Secret>,
     ) -> Result<(Destination, Vec<u64>), StoreError> {
+        let id = self.destination(name).await?.id;
+        let mut transaction = self.pool.begin().await?;
+        let channels = self.update_destination(&mut transaction, id, (settings, key)).await?;
+        transaction.commit().await?;
+        Ok((self.destination(name).await?, channels))
+    }
+
+    pub(super) async fn update_destination(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        id: u64,
+        (settings, key): (&DestinationSettings, Option<&Secret>),
+    ) -> Result<Vec<u64>, StoreError> {
         let sealed = key.map(|key| self.keychain.seal(key)).transpose()?;
         let changed = sqlx::query(
             "UPDATE destinations SET address = ?, authority = ?, batch_ms = ?, limits_sheet = ?, audio_pick = ?, \
              audio_otherwise = ?, video_track = ?, srt_latency_ms = ?, sealed_passphrase = ?, sealed_key = COALESCE(?, sealed_key) \
-             WHERE name = ?",
+             WHERE id = ?",
         );
-        let id = self.destination(name).await?.id;
-        let mut transaction = self.pool.begin().await?;
-        self.bind_settings(changed, settings)?.bind(sealed).bind(name).execute(&mut *transaction).await?;
-        let channels = Self::count_changes_by(&mut transaction, id).await?;
-        transaction.commit().await?;
-        Ok((self.destination(name).await?, channels))
+        self.bind_settings(changed, settings)?.bind(sealed).bind(id).execute(&mut **transaction).await?;
+        Ok(Self::count_changes_by(transaction, id).await?)
     }
 
     /// Removes a destination, from all channels too. Returns those channels.
@@ -188,9 +211,18 @@ impl Store {
     pub async fn remove_destination(&self, name: &str) -> Result<Vec<u64>, StoreError> {
         let id = self.destination(name).await?.id;
         let mut transaction = self.pool.begin().await?;
-        let channels = Self::count_changes_by(&mut transaction, id).await?;
-        let done = sqlx::query("DELETE FROM destinations WHERE id = ?").bind(id).execute(&mut *transaction).await?;
+        let channels = Self::delete_destination(&mut transaction, id, name).await?;
         transaction.commit().await?;
+        Ok(channels)
+    }
+
+    pub(super) async fn delete_destination(
+        transaction: &mut Transaction<'_, MySql>,
+        id: u64,
+        name: &str,
+    ) -> Result<Vec<u64>, StoreError> {
+        let channels = Self::count_changes_by(transaction, id).await?;
+        let done = sqlx::query("DELETE FROM destinations WHERE id = ?").bind(id).execute(&mut **transaction).await?;
         match done.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "destination", name: name.to_owned() }),
             _ => Ok(channels),
@@ -243,6 +275,15 @@ impl Store {
         sending: Sending,
     ) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
+        Self::replace_sending(&mut transaction, (channel_id, destination_id), sending).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn replace_sending(
+        transaction: &mut Transaction<'_, MySql>,
+        (channel_id, destination_id): (u64, u64),
+        sending: Sending,
+    ) -> Result<(), StoreError> {
         sqlx::query(
             "REPLACE INTO channel_destinations (channel_id, destination_id, switched_on, delay_ms, start_after_ms) \
              VALUES (?, ?, ?, ?, ?)",
@@ -252,10 +293,9 @@ impl Store {
         .bind(sending.switched_on)
         .bind(sending.delay_ms)
         .bind(sending.start_after_ms)
-        .execute(&mut *transaction)
+        .execute(&mut **transaction)
         .await?;
-        Self::count_change(&mut transaction, channel_id).await?;
-        Ok(transaction.commit().await?)
+        Ok(Self::count_change(transaction, channel_id).await?)
     }
 
     /// Takes a destination from a channel.
@@ -264,12 +304,19 @@ impl Store {
     /// [`StoreError`] if the database does not answer.
     pub async fn remove_channel_destination(&self, channel_id: u64, destination_id: u64) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
+        Self::delete_sending(&mut transaction, (channel_id, destination_id)).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn delete_sending(
+        transaction: &mut Transaction<'_, MySql>,
+        (channel_id, destination_id): (u64, u64),
+    ) -> Result<(), StoreError> {
         sqlx::query("DELETE FROM channel_destinations WHERE channel_id = ? AND destination_id = ?")
             .bind(channel_id)
             .bind(destination_id)
-            .execute(&mut *transaction)
+            .execute(&mut **transaction)
             .await?;
-        Self::count_change(&mut transaction, channel_id).await?;
-        Ok(transaction.commit().await?)
+        Ok(Self::count_change(transaction, channel_id).await?)
     }
 }

@@ -1,7 +1,7 @@
 use std::time::Duration;
 
 use sqlx::mysql::MySqlRow;
-use sqlx::{AssertSqlSafe, Row};
+use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use waverant_relay::{AskingRules, HouseSystem, UnknownKeys, WhenSilent};
 
 use super::places;
@@ -56,9 +56,18 @@ impl Store {
     /// # Errors
     /// [`StoreError`] if the database does not answer, or the channel is not there any more.
     pub async fn set_house_system(&self, system: &HouseSystem) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        self.replace_house_system(&mut transaction, system).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn replace_house_system(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        system: &HouseSystem,
+    ) -> Result<(), StoreError> {
         let HouseSystem { id, rules, secret } = system;
         let millis = |time: Duration| u32::try_from(time.as_millis()).unwrap_or(u32::MAX);
-        let mut transaction = self.pool.begin().await?;
         sqlx::query(
             "REPLACE INTO house_systems (id, channel_id, is_on, address, sealed_secret, asks_publishers, \
              asks_players, unknown_keys, lets_known_in, time_limit_ms, retries, again_s) \
@@ -76,10 +85,9 @@ impl Store {
         .bind(millis(rules.time_limit))
         .bind(rules.retries)
         .bind(rules.again.map(|again| millis(again) / 1000))
-        .execute(&mut *transaction)
+        .execute(&mut **transaction)
         .await?;
-        Self::count_change(&mut transaction, *id).await?;
-        Ok(transaction.commit().await?)
+        Ok(Self::count_change(transaction, *id).await?)
     }
 
     /// Forgets a system.
@@ -88,11 +96,19 @@ impl Store {
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn remove_house_system(&self, id: u64) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let removed = sqlx::query("DELETE FROM house_systems WHERE id = ?").bind(id).execute(&mut *transaction).await?;
+        Self::delete_house_system(&mut transaction, id).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn delete_house_system(
+        transaction: &mut Transaction<'_, MySql>,
+        id: u64,
+    ) -> Result<(), StoreError> {
+        let removed =
+            sqlx::query("DELETE FROM house_systems WHERE id = ?").bind(id).execute(&mut **transaction).await?;
         if removed.rows_affected() == 0 {
             return Err(StoreError::NotFound { kind: "house system", name: "asked here".to_owned() });
         }
-        Self::count_change(&mut transaction, id).await?;
-        Ok(transaction.commit().await?)
+        Ok(Self::count_change(transaction, id).await?)
     }
 }

@@ -1,4 +1,4 @@
-use sqlx::{AssertSqlSafe, MySqlConnection, Row};
+use sqlx::{AssertSqlSafe, MySql, MySqlConnection, Row, Transaction};
 use time::OffsetDateTime;
 use waverant_relay::{Grants, Role, Secret};
 
@@ -57,17 +57,27 @@ impl Store {
     /// [`StoreError::NameTaken`], or if the database does not answer.
     pub async fn add_person(&self, name: &str, grants: &Grants, now: OffsetDateTime) -> Result<User, StoreError> {
         let mut transaction = self.pool.begin().await?;
+        let id = Self::insert_person(&mut transaction, name, grants, now).await?;
+        transaction.commit().await?;
+        Ok(User { id, name: name.to_owned(), grants: grants.clone(), has_second_factor: false })
+    }
+
+    pub(super) async fn insert_person(
+        transaction: &mut Transaction<'_, MySql>,
+        name: &str,
+        grants: &Grants,
+        now: OffsetDateTime,
+    ) -> Result<u64, StoreError> {
         let added = sqlx::query("INSERT INTO users (name, role, password_hash, created_at) VALUES (?, ?, '', ?)")
             .bind(name)
             .bind(grants.house().map(Role::word))
             .bind(to_column(now))
-            .execute(&mut *transaction)
+            .execute(&mut **transaction)
             .await
             .map_err(StoreError::name_taken(name))?;
         let id = added.last_insert_id();
-        write_channel_roles(&mut transaction, id, grants).await?;
-        transaction.commit().await?;
-        Ok(User { id, name: name.to_owned(), grants: grants.clone(), has_second_factor: false })
+        write_channel_roles(transaction, id, grants).await?;
+        Ok(id)
     }
 
     /// Makes a one-time code by which a person chooses a password until `ends`; one made before is worthless then. With
@@ -81,6 +91,19 @@ impl Store {
         ends: OffsetDateTime,
         drops_second_factor: bool,
     ) -> Result<Secret, StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        let code = self.write_invitation(&mut transaction, name, ends, drops_second_factor).await?;
+        transaction.commit().await?;
+        Ok(code)
+    }
+
+    pub(super) async fn write_invitation(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        name: &str,
+        ends: OffsetDateTime,
+        drops_second_factor: bool,
+    ) -> Result<Secret, StoreError> {
         let code = new_token();
         let done = sqlx::query(
             "REPLACE INTO invitations (user_id, digest, expires_at, drops_second_factor) \
@@ -90,7 +113,7 @@ impl Store {
         .bind(to_column(ends))
         .bind(drops_second_factor)
         .bind(name)
-        .execute(&self.pool)
+        .execute(&mut **transaction)
         .await?;
         match done.rows_affected() {
             0 => Err(not_found(name)),
@@ -149,19 +172,28 @@ impl Store {
     /// [`StoreError::NotFound`], [`StoreError::LastAdministrator`], or if the database does not answer.
     pub async fn change_grants(&self, name: &str, grants: &Grants) -> Result<Grants, StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let others = other_administrators(&mut transaction, name).await?;
-        let before = locked(&mut transaction, name).await?;
+        let before = Self::write_grants(&mut transaction, name, grants).await?;
+        transaction.commit().await?;
+        Ok(before)
+    }
+
+    pub(super) async fn write_grants(
+        transaction: &mut Transaction<'_, MySql>,
+        name: &str,
+        grants: &Grants,
+    ) -> Result<Grants, StoreError> {
+        let others = other_administrators(transaction, name).await?;
+        let before = locked(transaction, name).await?;
         if grants.house() != Some(Role::Administrator) && others == 0 {
             return Err(StoreError::LastAdministrator);
         }
         sqlx::query("UPDATE users SET role = ? WHERE id = ?")
             .bind(grants.house().map(Role::word))
             .bind(before.id)
-            .execute(&mut *transaction)
+            .execute(&mut **transaction)
             .await?;
-        sqlx::query("DELETE FROM channel_roles WHERE user_id = ?").bind(before.id).execute(&mut *transaction).await?;
-        write_channel_roles(&mut transaction, before.id, grants).await?;
-        transaction.commit().await?;
+        sqlx::query("DELETE FROM channel_roles WHERE user_id = ?").bind(before.id).execute(&mut **transaction).await?;
+        write_channel_roles(transaction, before.id, grants).await?;
         Ok(before.grants)
     }
 
@@ -171,13 +203,21 @@ impl Store {
     /// [`StoreError::NotFound`], [`StoreError::LastAdministrator`], or if the database does not answer.
     pub async fn remove_person(&self, name: &str) -> Result<User, StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let others = other_administrators(&mut transaction, name).await?;
-        let user = locked(&mut transaction, name).await?;
+        let user = Self::delete_person(&mut transaction, name).await?;
+        transaction.commit().await?;
+        Ok(user)
+    }
+
+    pub(super) async fn delete_person(
+        transaction: &mut Transaction<'_, MySql>,
+        name: &str,
+    ) -> Result<User, StoreError> {
+        let others = other_administrators(transaction, name).await?;
+        let user = locked(transaction, name).await?;
         if others == 0 {
             return Err(StoreError::LastAdministrator);
         }
-        sqlx::query("DELETE FROM users WHERE id = ?").bind(user.id).execute(&mut *transaction).await?;
-        transaction.commit().await?;
+        sqlx::query("DELETE FROM users WHERE id = ?").bind(user.id).execute(&mut **transaction).await?;
         Ok(user)
     }
 }

@@ -1,5 +1,5 @@
 use sqlx::mysql::MySqlRow;
-use sqlx::{AssertSqlSafe, Row};
+use sqlx::{AssertSqlSafe, MySql, Row, Transaction};
 use time::OffsetDateTime;
 use waverant_relay::{Secret, Site, ViewingLink};
 
@@ -80,10 +80,22 @@ impl Store {
         now: OffsetDateTime,
     ) -> Result<ViewingLink, StoreError> {
         let mut transaction = self.pool.begin().await?;
+        let id = Self::insert_link(&mut transaction, channel_id, new, now).await?;
+        let row = sqlx::query("SELECT * FROM viewing_links WHERE id = ?").bind(id).fetch_one(&mut *transaction).await?;
+        transaction.commit().await?;
+        link_from(&self.keychain, &row)
+    }
+
+    pub(super) async fn insert_link(
+        transaction: &mut Transaction<'_, MySql>,
+        channel_id: u64,
+        new: &NewViewingLink,
+        now: OffsetDateTime,
+    ) -> Result<u64, StoreError> {
         sqlx::query("DELETE FROM viewing_links WHERE channel_id = ? AND ends_at < ? - INTERVAL 30 DAY")
             .bind(channel_id)
             .bind(to_column(now))
-            .execute(&mut *transaction)
+            .execute(&mut **transaction)
             .await?;
         let added = sqlx::query(
             "INSERT INTO viewing_links (channel_id, label, created_at, ends_at, most_viewers, sites, shows_rehearsals, \
@@ -101,18 +113,35 @@ impl Store {
         .bind(new.take.map(|(_, number)| number))
         .bind(channel_id)
         .bind(MOST_LINKS)
-        .execute(&mut *transaction)
+        .execute(&mut **transaction)
         .await?;
         if added.rows_affected() == 0 {
             return Err(StoreError::TooMany { what: "links", most: MOST_LINKS });
         }
-        let row = sqlx::query("SELECT * FROM viewing_links WHERE id = ?")
-            .bind(added.last_insert_id())
-            .fetch_one(&mut *transaction)
-            .await?;
-        Self::count_change(&mut transaction, channel_id).await?;
-        transaction.commit().await?;
-        link_from(&self.keychain, &row)
+        Self::count_change(transaction, channel_id).await?;
+        Ok(added.last_insert_id())
+    }
+
+    /// Changes a link; its address stays.
+    pub(super) async fn update_link(
+        transaction: &mut Transaction<'_, MySql>,
+        (channel_id, id): (u64, u64),
+        link: &NewViewingLink,
+    ) -> Result<(), StoreError> {
+        sqlx::query(
+            "UPDATE viewing_links SET label = ?, ends_at = ?, most_viewers = ?, sites = ?, shows_rehearsals = ? \
+             WHERE channel_id = ? AND id = ?",
+        )
+        .bind(fitted(&link.label, 96))
+        .bind(to_column(link.ends_at))
+        .bind(link.most_viewers.unwrap_or(0))
+        .bind(sites_column(&link.sites))
+        .bind(link.shows_rehearsals)
+        .bind(channel_id)
+        .bind(id)
+        .execute(&mut **transaction)
+        .await?;
+        Ok(Self::count_change(transaction, channel_id).await?)
     }
 
     /// Revokes a link of a channel.
@@ -121,13 +150,20 @@ impl Store {
     /// [`StoreError::NotFound`], or if the database does not answer.
     pub async fn remove_viewing_link(&self, channel_id: u64, id: u64) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
+        Self::delete_link(&mut transaction, (channel_id, id)).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(super) async fn delete_link(
+        transaction: &mut Transaction<'_, MySql>,
+        (channel_id, id): (u64, u64),
+    ) -> Result<(), StoreError> {
         let done = sqlx::query("DELETE FROM viewing_links WHERE channel_id = ? AND id = ?")
             .bind(channel_id)
             .bind(id)
-            .execute(&mut *transaction)
+            .execute(&mut **transaction)
             .await?;
-        Self::count_change(&mut transaction, channel_id).await?;
-        transaction.commit().await?;
+        Self::count_change(transaction, channel_id).await?;
         match done.rows_affected() {
             0 => Err(StoreError::NotFound { kind: "link", name: id.to_string() }),
             _ => Ok(()),

@@ -1,7 +1,7 @@
 //! Stream keys: made, changed, renewed, retired.
 
 mod own;
-mod terms;
+pub(crate) mod terms;
 
 use std::sync::Arc;
 
@@ -40,7 +40,7 @@ impl House {
     ///
     /// # Errors
     /// [`HouseError`] if a field is not as expected, there is no such channel, or the database is away.
-    pub async fn add_key(&self, channel: &str, form: AddKey, by: &Actor) -> Result<MadeKey, HouseError> {
+    pub async fn add_key(self: &Arc<Self>, channel: &str, form: AddKey, by: &Actor) -> Result<MadeKey, HouseError> {
         let now = OffsetDateTime::now_utc();
         let (new, warning) = self.checked_key(form, now).await?;
         let mut made = self.insert_keys(channel, vec![(new, warning)], now, by).await?;
@@ -51,7 +51,12 @@ impl House {
     ///
     /// # Errors
     /// [`HouseError`] with the place of the first that is not as expected; as for [`add_key`](Self::add_key) else.
-    pub async fn add_keys(&self, channel: &str, forms: Vec<AddKey>, by: &Actor) -> Result<Vec<MadeKey>, HouseError> {
+    pub async fn add_keys(
+        self: &Arc<Self>,
+        channel: &str,
+        forms: Vec<AddKey>,
+        by: &Actor,
+    ) -> Result<Vec<MadeKey>, HouseError> {
         if forms.is_empty() || forms.len() > MOST_AT_ONCE {
             let found = format!("{} keys were found; between 1 and {MOST_AT_ONCE} were expected", forms.len());
             return Err(HouseError::invalid("keys", found));
@@ -85,7 +90,7 @@ impl House {
     }
 
     async fn checked_key(
-        &self,
+        self: &Arc<Self>,
         form: AddKey,
         now: OffsetDateTime,
     ) -> Result<(NewStreamKey, Option<String>), HouseError> {
@@ -216,13 +221,13 @@ fn retired() -> HouseError {
     HouseError::Conflict("the key is retired; make another one".to_owned())
 }
 
-fn told(channel: &Channel, made: MadeStreamKey, warning: Option<String>) -> MadeKey {
+pub(crate) fn told(channel: &Channel, made: MadeStreamKey, warning: Option<String>) -> MadeKey {
     let MadeStreamKey { key, secret, guest_token } = made;
     MadeKey { channel: channel.clone(), key, secret, guest_token, warning }
 }
 
 /// Encoders that have fields for user name and password use the key's name and the whole key.
-fn password_of(name: &str, secret: &Secret) -> KeyPassword {
+pub(crate) fn password_of(name: &str, secret: &Secret) -> KeyPassword {
     let salt = new_salt();
     let digest = Secret::new(password_digest(name, &salt, secret.reveal()));
     KeyPassword { salt, digest }

@@ -1,5 +1,7 @@
 //! Keys that somebody chose.
 
+use std::sync::Arc;
+
 use waverant_relay::{Secret, own_key_fault};
 use waverant_store::StoreError;
 use zxcvbn::zxcvbn;
@@ -14,7 +16,18 @@ const WITHIN_REACH: f64 = 8.0;
 
 impl House {
     /// Looks whether a text can be a key, and says what it costs that it was chosen.
-    pub(super) async fn checked_own_key(&self, own: &Secret, label: &str) -> Result<Option<String>, HouseError> {
+    pub(super) async fn checked_own_key(
+        self: &Arc<Self>,
+        own: &Secret,
+        label: &str,
+    ) -> Result<Option<String>, HouseError> {
+        let (house, own, label) = (self.clone(), own.clone(), label.to_owned());
+        // A long text takes its time.
+        tokio::task::spawn_blocking(move || house.own_key_warning(&own, &label)).await?
+    }
+
+    /// The same, where it may take its time.
+    pub(crate) fn own_key_warning(&self, own: &Secret, label: &str) -> Result<Option<String>, HouseError> {
         own_key_fault(own.reveal()).map_err(|error| HouseError::invalid("key", error))?;
         let directory = self.directory();
         if directory.gate().is_public(own.reveal()) {
@@ -22,9 +35,7 @@ impl House {
         }
         let names: Vec<String> =
             directory.channels().flat_map(|rules| [rules.name.to_string(), rules.title.clone()]).collect();
-        let (own, label) = (own.clone(), label.to_owned());
-        // A long text takes its time.
-        Ok(tokio::task::spawn_blocking(move || warning(own.reveal(), &label, &names)).await?)
+        Ok(warning(own.reveal(), label, &names))
     }
 }
 

@@ -24,7 +24,7 @@ const MAX_RANGES: usize = 8;
 const MOST_PLAYERS: u32 = 10_000;
 
 /// What a new key is to be.
-pub(super) fn made(form: AddKey, right: KeyRight, now: OffsetDateTime) -> Result<KeyTerms, HouseError> {
+pub(crate) fn made(form: AddKey, right: KeyRight, now: OffsetDateTime) -> Result<KeyTerms, HouseError> {
     let Asked { starts_at, expires_at, hours, allowed_from, protocols, most_connections, show_when_over } = form.rules;
     let rules = KeyRules {
         starts_at,

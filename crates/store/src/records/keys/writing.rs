@@ -37,16 +37,24 @@ impl Store {
         for new in new {
             made.push(self.insert_key(&mut transaction, (channel_id, None), new, now, password).await?);
         }
+        Self::check_key_count(&mut transaction, channel_id).await?;
+        Self::count_change(&mut transaction, channel_id).await?;
+        transaction.commit().await?;
+        Ok(made)
+    }
+
+    pub(in crate::records) async fn check_key_count(
+        transaction: &mut Transaction<'_, MySql>,
+        channel_id: u64,
+    ) -> Result<(), StoreError> {
         let count: i64 = sqlx::query_scalar("SELECT COUNT(*) FROM stream_keys WHERE channel_id = ?")
             .bind(channel_id)
-            .fetch_one(&mut *transaction)
+            .fetch_one(&mut **transaction)
             .await?;
         if count > i64::from(MOST_KEYS) {
             return Err(StoreError::TooMany { what: "stream keys on this channel", most: MOST_KEYS });
         }
-        Self::count_change(&mut transaction, channel_id).await?;
-        transaction.commit().await?;
-        Ok(made)
+        Ok(())
     }
 
     /// Makes a key that takes the place of another with all that is said of it; until `both_until` both open. A show
@@ -113,7 +121,7 @@ impl Store {
         Ok((before, after))
     }
 
-    async fn update_terms(
+    pub(in crate::records) async fn update_terms(
         &self,
         transaction: &mut Transaction<'_, MySql>,
         id: u64,
@@ -155,7 +163,18 @@ impl Store {
         now: OffsetDateTime,
     ) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
-        self.locked_key(&mut transaction, channel_id, id).await?;
+        self.write_retired(&mut transaction, (channel_id, id), show, now).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    pub(in crate::records) async fn write_retired(
+        &self,
+        transaction: &mut Transaction<'_, MySql>,
+        (channel_id, id): (u64, u64),
+        show: WhenOver,
+        now: OffsetDateTime,
+    ) -> Result<(), StoreError> {
+        self.locked_key(transaction, channel_id, id).await?;
         sqlx::query(
             "UPDATE stream_keys SET retired_at = COALESCE(retired_at, ?), retired_show_goes_on = ?, \
              guest_digest = NULL, sealed_for_guest = NULL, guest_until = NULL WHERE id = ?",
@@ -163,10 +182,9 @@ impl Store {
         .bind(to_column(now))
         .bind(show == WhenOver::ShowGoesOn)
         .bind(id)
-        .execute(&mut *transaction)
+        .execute(&mut **transaction)
         .await?;
-        Self::count_change(&mut transaction, channel_id).await?;
-        Ok(transaction.commit().await?)
+        Ok(Self::count_change(transaction, channel_id).await?)
     }
 
     /// Ends the guest's link of a key; the key stays.
@@ -276,7 +294,7 @@ impl Store {
         key_from(&self.keychain, &row.ok_or_else(|| not_found(id))?)
     }
 
-    async fn insert_key(
+    pub(in crate::records) async fn insert_key(
         &self,
         transaction: &mut Transaction<'_, MySql>,
         (channel_id, family): (u64, Option<u64>),

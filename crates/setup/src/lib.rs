@@ -1,0 +1,25 @@
+//! The set-up file (docs/setup.md): what a house is to be, as TOML that can be kept under version control. This crate
+//! has its text with the places in it, the forms that are read from it, references to secrets, and how two forms
+//! differ; what of it can be and what follows from it is the house's.
+
+mod differences;
+mod document;
+mod form;
+mod moment;
+mod path;
+mod secret;
+mod writing;
+
+pub use differences::{Difference, differences, flat, without};
+pub use document::{Document, Fault, MAX_TEXT, Place};
+pub use form::{
+    AddressForm, ChannelForm, DepotForm, DestinationForm, KeyForm, LinkForm, PersonForm, SendingForm, Setup, SrtForm,
+    SystemForm, TargetForm,
+};
+pub use moment::Moment;
+pub use path::{Path, Step};
+pub use secret::{Reference, SecretText, file_name_of, references};
+pub use writing::write;
+
+/// The form of the file that this version reads and writes.
+pub const FORM: i64 = 1;
