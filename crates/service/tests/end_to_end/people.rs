@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
 use socket2::{Domain, Socket, Type};
+use waverant_standin::EncoderOptions;
 
 use crate::command_line::Shell;
 use crate::house::{Ground, House};
