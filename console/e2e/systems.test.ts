@@ -149,6 +149,48 @@ describe("other systems in the console", () => {
     await page.close();
   });
 
+  it("and the rest of the house are one file", async () => {
+    const page = await browser.newPage();
+    const told = forbidden(page);
+    await signIn(page, show);
+    await page.getByRole("link", { name: "Systems" }).click();
+    await page.getByRole("link", { name: "The house as a file" }).click();
+    await page.getByRole("button", { name: "Show this house" }).click();
+    const file = page.getByRole("textbox", { name: "The file" });
+    await expect.poll(() => file.inputValue()).toContain("[channels.finish-line]");
+    const review = page.getByRole("button", { name: "Review", exact: true });
+    await review.click();
+    await page.getByText("The house is as the file says.").waitFor();
+
+    const text = await file.inputValue();
+    const added = '\n[channels.weir]\nhold_ms = "long"\n[[channels.weir.keys]]\nlabel = "drone"\n[destinations.plovio]\naddress = "rtmp://127.0.0.1:9/live"\nkey = { env = "PLOVIO_KEY" }\n';
+    await file.fill(text + added);
+    await review.click();
+    const faults = page.getByRole("region", { name: "2 faults: nothing can be applied" });
+    await faults.getByText("a whole number was expected").waitFor();
+    await faults.getByRole("button", { name: /^line/ }).first().click();
+    const chosen = await file.evaluate((field: HTMLTextAreaElement) => field.value.slice(field.selectionStart, field.selectionEnd));
+    expect(chosen).toBe('hold_ms = "long"');
+    expect(await page.getByRole("button", { name: "Apply these" }).count()).toBe(0);
+
+    await file.fill(text.replace('title = "Finish line"', 'title = "Finish"') + added.replace('"long"', "700"));
+    await review.click();
+    await page.getByLabel(/destinations\.plovio\.key/).fill("a key of plovio");
+    await page.getByRole("button", { name: "Review with these" }).click();
+    const changes = page.getByRole("region", { name: "What would change" });
+    await changes.getByText("3 added, 1 changed, 0 removed").waitFor();
+    expect(await changes.textContent()).toMatch(/channel finish-line.*"Finish line".*"Finish"/);
+    await changes.getByRole("button", { name: "Apply these" }).click();
+    const once = page.getByRole("region", { name: "Shown this once" });
+    expect(await once.getByLabel("Key", { exact: true }).inputValue()).toMatch(/-/);
+    await page.getByRole("region", { name: "What was changed" }).getByText("key drone of weir").waitFor();
+    expect(show.cli(["channel", "list"])).toContain("weir");
+    await review.click();
+    await page.getByText("The house is as the file says.").waitFor();
+    expect(told).toEqual([]);
+    await page.close();
+  });
+
   it("are known to the command line", () => {
     const told = show.cli(["house-system", "try", "--label", "Harbour van", "--of", "finish-line", "--srt"]);
     expect(told).toContain("webhook-signature: v1,");

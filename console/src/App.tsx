@@ -18,6 +18,7 @@ import { RecordingsPage } from "./pages/recordings/RecordingsPage";
 import { SecondFactorFirst } from "./pages/sign-in/SecondFactorFirst";
 import { SessionPage } from "./pages/session/SessionPage";
 import { SignInPage } from "./pages/sign-in/SignInPage";
+import { SetUpPage } from "./pages/set-up/SetUpPage";
 import { SystemsPage } from "./pages/systems/SystemsPage";
 import { TurnedAwayPage } from "./pages/turned-away/TurnedAwayPage";
 import { ROOT } from "./api/place";
@@ -64,6 +65,7 @@ function Console() {
         <Route path="findings" element={<FindingsPage />} />
         <Route path="machine" element={<MachinePage />} />
         <Route path="certificate" element={<CertificatePage />} />
+        <Route path="set-up" element={<SetUpPage />} />
         <Route path="systems" element={<SystemsPage />} />
         <Route path="recordings" element={<RecordingsPage />} />
         <Route path="people" element={<PeoplePage />} />

@@ -165,7 +165,7 @@ impl<'t> Document<'t> {
             let span = error.span().unwrap_or_else(|| node.span());
             let mut at = path.clone();
             let is_removed = remove(&mut node, &span, &mut at);
-            self.note(span.start, at.clone(), error.message().to_owned());
+            self.note(span.start, at.clone(), plain(error.message()));
             if let Some(Step::Name(name)) = at.0.pop() {
                 removed.push(name);
             }
@@ -173,6 +173,18 @@ impl<'t> Document<'t> {
                 return None;
             }
         }
+    }
+}
+
+/// What is wrong, without the words of programmers.
+fn plain(message: &str) -> String {
+    let (found, expected) = message.rsplit_once(", expected ").unwrap_or((message, ""));
+    match expected {
+        "u8" | "u16" | "u32" | "u64" | "i8" | "i64" => {
+            let found = found.replace("invalid type: ", "").replace("invalid value: ", "");
+            format!("{found} stands where a whole number was expected, that is not too large and not below zero")
+        }
+        _ => message.to_owned(),
     }
 }
 

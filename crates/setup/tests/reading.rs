@@ -106,6 +106,7 @@ expires_at = 2026-06-01
     ];
     assert_eq!(begins, expected, "{faults:#?}");
     assert!(faults[0].contains("invalid type: integer `7`, expected a string"), "{}", faults[0]);
+    assert!(faults[4].contains("string \"long\" stands where a whole number was expected"), "{}", faults[4]);
     assert!(faults[2].contains("below the folder of secrets"), "{}", faults[2]);
     assert!(faults[3].contains("missing field `address`"), "{}", faults[3]);
     assert!(faults[8].contains("2026-05-17T18:00:00Z"), "{}", faults[8]);

@@ -21,14 +21,9 @@ pub(super) fn faults(review: &SetupReview, file: &Path, report: &mut Report<'_>)
 /// What a file would change.
 pub(super) fn review(review: &SetupReview, report: &mut Report<'_>) -> io::Result<()> {
     changes(&review.changes, report)?;
-    let missing: Vec<String> = review
-        .wanted
-        .iter()
-        .filter(|wanted| !wanted.is_given)
-        .map(|wanted| format!("{} (line {})", wanted.at, wanted.line))
-        .collect();
-    if !missing.is_empty() {
-        report.line(&format!("\nNot given, and so left as they are: {}", missing.join(", ")))?;
+    let missing = review.wanted.iter().filter(|wanted| !wanted.is_given).count();
+    if missing > 0 {
+        report.line(&format!("\n{missing} secrets that the file refers to were not given; those of the house stay."))?;
     }
     if !review.unlisted.is_empty() {
         let unlisted: Vec<String> = review.unlisted.iter().map(named).collect();

@@ -242,6 +242,8 @@ impl Planner<'_> {
             Deed::Removes => Vec::new(),
             _ => differences(before.unwrap_or(&empty), after.unwrap_or(&empty)),
         };
+        // Of what is new the name says it already.
+        fields.retain(|one| deed != Deed::Adds || one.field != "label");
         fields.extend(secrets.0.into_iter().filter(|_| deed != Deed::Removes));
         if deed == Deed::Changes && fields.is_empty() {
             return false;
