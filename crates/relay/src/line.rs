@@ -245,6 +245,10 @@ impl LineMeter {
                 format!("{dropped} {packets} of the SRT line did not come in time in the last 10 s ({figures})");
             return fault(LineFaultKind::Loses, cause, self.advice_for(dropped, latency, advised)?);
         }
+        // Of a few packets at the beginning a share says nothing.
+        if !self.has_whole_window() {
+            return None;
+        }
         if quality.loss_share > 0.001 && latency < advised {
             let cause = format!("the latency of the SRT line leaves little room ({figures})");
             return fault(LineFaultKind::LatencySmall, cause, format!("set it to {advised} ms"));
@@ -266,6 +270,11 @@ impl LineMeter {
              of the machines"
                 .to_owned()
         })
+    }
+
+    fn has_whole_window(&self) -> bool {
+        let (oldest, newest) = (self.samples.front(), self.samples.back());
+        oldest.zip(newest).is_some_and(|((oldest, _), (newest, _))| newest.saturating_duration_since(*oldest) >= WINDOW)
     }
 
     /// The newest sample from before the window, or the oldest there is.
@@ -361,6 +370,14 @@ mod tests {
             "{:?}",
             found(32_700, 17_200)
         );
+    }
+
+    #[test]
+    fn a_burst_at_the_beginning_is_not_much() {
+        let told = |seconds| run(seconds, (50, 1_000), (80, 0)).fault().is_some();
+        assert!(!told(1) && !told(9) && told(10));
+        // What is lost for good is told at once.
+        assert!(run(1, (50, 1_000), (80, 1)).fault().is_some());
     }
 
     #[test]

@@ -273,15 +273,14 @@ impl FindingCode {
     fn lines(self) -> Option<About> {
         Some(match self {
             Self::LineLoses => About::new(
-                "packets did not come in time in the last ten seconds, or more than 5 % were lost at \
-                                first",
+                "packets did not come in time in the last ten seconds, or more than 5 % of ten seconds were lost at first",
                 (
                     "the line is worse than the latency makes good, or too thin for the bitrate",
                     "set the latency that is advised, or lower the bitrate",
                 ),
             ),
             Self::LatencySmall => About::new(
-                "more than 0.1 % is lost at first, and the latency is less than that asks for",
+                "more than 0.1 % of ten seconds is lost at first, and the latency is less than that asks for",
                 ("the latency was set for a shorter way", "set the latency that is advised"),
             ),
             Self::LatencyLarge => About::new(

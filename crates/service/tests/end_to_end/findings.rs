@@ -312,3 +312,32 @@ async fn what_is_too_much_to_hear_is_told() {
     let received = &platform.report().connections[0].received;
     assert_eq!(compare(&sent.unwrap().sent, received, false).fault, None);
 }
+
+/// A clean show has no finding, over RTMP and over a line of SRT that loses what is sent again. It runs for as many seconds
+/// as `WAVERANT_CLEAN_SECONDS` says: ten minutes, by hand.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clean_show_has_no_finding() {
+    let seconds = std::env::var("WAVERANT_CLEAN_SECONDS").ok().and_then(|text| text.parse().ok()).unwrap_or(40.0);
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let key = house.make_channel(0);
+    let _platform = house.add_platform("plovio", None).await;
+    let weir = "[channels.weir]\nslate = 'none'\nhold_ms = 0\n[channels.weir.destinations]\nplovio = {}\n\
+                [[channels.weir.keys]]\nlabel = 'bus'\n";
+    let made = house.call("POST", "/setup/apply", Some(json!({ "text": weir })));
+    let weir_key = made["keys"][0]["key"]["encoder"]["key"].as_str().unwrap();
+    let faults = NetworkFaults { loss: 0.01, delay: Duration::from_millis(20), ..NetworkFaults::default() };
+    let network = Network::start(house.srt, (faults, faults), 3).await.unwrap();
+    let mut over_srt = house.encoder_at(true, weir_key, seconds);
+    over_srt.server = format!("srt://{}", network.address());
+    over_srt.srt.latency = Some(Duration::from_secs(2));
+    let (one, other) = tokio::join!(house.publish(house.encoder(&key, seconds)), Encoder::new(clip(), over_srt).run());
+    assert_eq!((one.end, other.unwrap().end), (EncoderEnd::Finished, EncoderEnd::Finished));
+    for session in [1, 2] {
+        house.ended_session(session).await;
+        let report = house.get(&format!("/sessions/{session}/report"));
+        assert_eq!(report["findings"], json!([]), "{report}");
+    }
+    let (lost, _) = network.reports();
+    assert!(lost.lost > 0, "{lost:?}");
+}

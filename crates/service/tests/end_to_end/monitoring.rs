@@ -3,9 +3,11 @@
 use std::collections::BTreeSet;
 use std::io::Write;
 use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
 
 use serde_json::json;
-use waverant_standin::Encoder;
+use tokio::task::JoinSet;
+use waverant_standin::{Encoder, EncoderFault, EncoderOptions};
 
 use crate::command_line::Shell;
 use crate::house::{Ground, House, clip};
@@ -71,6 +73,44 @@ async fn figures_are_read_and_rules_hold_to_them() {
         let unknown: Vec<_> = asked.iter().filter(|name| !known.contains(*name) && !rare.contains(name)).collect();
         assert!(asked.len() > 3 && unknown.is_empty(), "{file} asks for {unknown:?}");
     }
+}
+
+/// Two hundred shows with five legs each, of which none reaches its platform, are one scrape of less than a megabyte.
+#[tokio::test(flavor = "multi_thread")]
+async fn hundreds_of_shows_are_one_scrape() {
+    const SHOWS: usize = 200;
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let mut text = String::new();
+    for name in 0..5 {
+        text.push_str(&format!("[destinations.platform-{name}]\naddress = 'rtmp://127.0.0.1:9/live'\nkey = 'weir'\n"));
+    }
+    for heat in 0..SHOWS {
+        text.push_str(&format!(
+            "[channels.heat-{heat}]\nslate = 'none'\nhold_ms = 600000\nrecording.when = 'off'\n\
+             [[channels.heat-{heat}.keys]]\nlabel = 'van'\n[channels.heat-{heat}.destinations]\n"
+        ));
+        (0..5).for_each(|name| text.push_str(&format!("platform-{name} = {{}}\n")));
+    }
+    let made = house.call("POST", "/setup/apply", Some(json!({ "text": text })));
+    let keys = made["keys"].as_array().unwrap();
+    assert_eq!(keys.len(), SHOWS);
+    for some in keys.chunks(25) {
+        let mut shows = JoinSet::new();
+        for key in some {
+            let key = key["key"]["encoder"]["key"].as_str().unwrap();
+            // It breaks off, and its session waits.
+            let fault = Some(EncoderFault::BreakAfter(Duration::from_millis(500)));
+            shows.spawn(Encoder::new(clip(), EncoderOptions { fault, ..house.encoder(key, 2.0) }).run());
+        }
+        shows.join_all().await;
+    }
+    let began = Instant::now();
+    let (status, text) = metrics(&house, &[]);
+    println!("a scrape of {SHOWS} shows: {} bytes in {:?}", text.len(), began.elapsed());
+    let legs = text.lines().filter(|line| line.starts_with("waverant_leg_carrying{")).count();
+    assert_eq!((status.as_str(), legs), ("200", SHOWS * 5));
+    assert!(text.len() < 1_000_000, "{}", text.len());
 }
 
 #[tokio::test(flavor = "multi_thread")]

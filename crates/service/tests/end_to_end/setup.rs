@@ -378,6 +378,31 @@ async fn it_is_done_as_reviewed_and_as_a_whole() {
     assert_eq!(titles.len(), 1, "{titles:?}");
 }
 
+/// Who hangs up in the middle has all of it done.
+#[tokio::test(flavor = "multi_thread")]
+async fn who_hangs_up_leaves_nothing_half_done() {
+    let ground = Ground::new().await;
+    let house = ground.start();
+    let text: String =
+        (0..50).map(|weir| format!("[channels.weir-{weir}]\n[[channels.weir-{weir}.keys]]\nlabel = 'van'\n")).collect();
+    let body = json!({ "text": text }).to_string();
+    let token = house.call("POST", "/tokens", Some(json!({ "label": "a hasty one" })))["token"].clone();
+    let mut line = std::net::TcpStream::connect(house.http).unwrap();
+    let head = format!(
+        "POST /api/v1/setup/apply HTTP/1.1\r\nhost: {}\r\nauthorization: Bearer {}\r\ncontent-type: application/json\r\n\
+         content-length: {}\r\n\r\n{body}",
+        house.http,
+        token.as_str().unwrap(),
+        body.len()
+    );
+    std::io::Write::write_all(&mut line, head.as_bytes()).unwrap();
+    tokio::time::sleep(Duration::from_millis(20)).await;
+    drop(line);
+    house.wait_until("all is there", |house| house.get("/channels").as_array().unwrap().len() == 50).await;
+    house.wait_until("doors know it", |house| house.get("/live")["channels"].as_array().unwrap().len() == 50).await;
+    assert_eq!(review(&house, &text)["changes"], json!([]));
+}
+
 /// What the file does not list stays, or goes if that is wished; a show is not taken off the air by it.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_not_listed_goes_only_if_it_is_to() {

@@ -328,7 +328,7 @@ async fn a_hostile_crowd_over_srt_hurts_nobody() {
     assert!(platform.wait_for(PATIENCE, |report| report.connections[0].was_ended).await);
     check_platform(&sent.sent, &platform.report());
     // A quarter are calls that are left half-open.
-    assert!(datagrams > 40_000, "{datagrams}");
+    assert!(datagrams > 10_000, "{datagrams}");
     assert!(most - before < 64 * 1024, "memory grew by {} KiB", most - before);
     assert_eq!(publish(over_srt(house.srt, &key, 1.0)).await.end, EncoderEnd::Finished);
 }

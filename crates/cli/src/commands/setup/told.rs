@@ -23,7 +23,8 @@ pub(super) fn review(review: &SetupReview, report: &mut Report<'_>) -> io::Resul
     changes(&review.changes, report)?;
     let missing = review.wanted.iter().filter(|wanted| !wanted.is_given).count();
     if missing > 0 {
-        report.line(&format!("\n{missing} secrets that the file refers to were not given; those of the house stay."))?;
+        report
+            .line(&format!("\n{missing} secrets that the file refers to were not given; those of the house stay."))?;
     }
     if !review.unlisted.is_empty() {
         let unlisted: Vec<String> = review.unlisted.iter().map(named).collect();
