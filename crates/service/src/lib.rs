@@ -13,6 +13,7 @@ mod service;
 mod settings;
 mod start;
 mod state_lock;
+mod supervision;
 mod viewing_runtime;
 
 pub use addresses::Addresses;

@@ -19,6 +19,7 @@ use crate::start::{
     StartError, close_unfinished, make_administrator, mark_recordings, open_database, open_store, prepare_machine,
 };
 use crate::state_lock::StateLock;
+use crate::supervision;
 use crate::viewing_runtime::ViewingRuntime;
 
 /// How long sessions may take to end when the service stops.
@@ -100,6 +101,7 @@ impl Service {
             _state_lock: state_lock,
         };
         service.write_ready_file()?;
+        supervision::begin(&service.house);
         Ok(service)
     }
 
@@ -134,6 +136,7 @@ impl Service {
     /// are written, the database is stopped.
     pub async fn stop(self) {
         tracing::info!("stopping");
+        supervision::end(&self.house);
         if let Some(file) = &self.ready_file {
             let _ = fs::remove_file(file);
         }

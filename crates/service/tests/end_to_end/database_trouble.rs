@@ -185,7 +185,7 @@ async fn use_the_house(house: &House<'_>, other: &str, trouble: Trouble) {
         let began = Instant::now();
         let (status, told) = house.try_call("POST", &format!("/channels/weir/{what}"), None);
         assert!(
-            status < 300 && began.elapsed() < Duration::from_secs(5),
+            status < 300 && began.elapsed() < Duration::from_secs(15),
             "{what}: {status} {told} {:?}",
             began.elapsed()
         );
@@ -239,7 +239,8 @@ async fn nothing_is_lost_and_nothing_is_twice(#[case] trouble: Trouble, #[case] 
         let began = Instant::now();
         house.signal("-TERM");
         assert_eq!(house.wait_for_exit(), Some(0));
-        assert!(began.elapsed() < Duration::from_secs(15), "it took {:?}", began.elapsed());
+        // Fifteen seconds, and what a busy machine adds.
+        assert!(began.elapsed() < Duration::from_secs(25), "it took {:?}", began.elapsed());
         drop(house);
         tokio::task::block_in_place(|| patient.end());
         house = ground.start();

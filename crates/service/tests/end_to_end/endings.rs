@@ -1,6 +1,8 @@
 //! Ends that come by themselves: keys and tokens whose time is over, and a stop while the database is away.
 
 use std::io::{BufRead, BufReader};
+use std::os::unix::net::UnixDatagram;
+use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use rstest::rstest;
@@ -9,7 +11,7 @@ use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use waverant_standin::EncoderEnd;
 
-use crate::house::{Ground, PASSWORD};
+use crate::house::{Ground, PASSWORD, PATIENCE};
 
 /// Keys end at a time of the day, whoever publishes or watches with them.
 #[rstest]
@@ -58,7 +60,7 @@ async fn a_token_that_is_withdrawn_ends_its_event_stream() {
         house.call("DELETE", &format!("/tokens/{}", mine["id"]), None);
         let began = Instant::now();
         for line in lines {
-            assert!(line.is_ok() && began.elapsed() < Duration::from_secs(6), "it goes on");
+            assert!(line.is_ok() && began.elapsed() < Duration::from_secs(20), "it goes on");
         }
     });
 }
@@ -89,7 +91,8 @@ async fn a_stop_without_a_database_loses_no_record(#[case] signal: &str) {
     let began = Instant::now();
     house.signal("-TERM");
     assert_eq!(house.wait_for_exit(), Some(0));
-    assert!(began.elapsed() < Duration::from_secs(15), "it took {:?}", began.elapsed());
+    // Fifteen seconds, and what a busy machine adds.
+    assert!(began.elapsed() < Duration::from_secs(25), "it took {:?}", began.elapsed());
     drop(house);
     let house = ground.start();
     for session in 1..=3 {
@@ -99,4 +102,37 @@ async fn a_stop_without_a_database_loses_no_record(#[case] signal: &str) {
         assert_eq!(record["takes"][0]["state"], "complete");
     }
     assert!(!ground.path("state/unwritten-records.json").exists(), "they are written");
+}
+
+/// A supervisor is told when doors are open, that we live, how it stands, and that we stop.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_supervisor_is_told() {
+    let ground = Ground::new().await;
+    let path = ground.path("supervisor");
+    let supervisor = UnixDatagram::bind(&path).unwrap();
+    supervisor.set_read_timeout(Some(PATIENCE)).unwrap();
+    let hear = |what: &str| {
+        let mut told = vec![0; 4096];
+        loop {
+            let length = supervisor.recv(&mut told).expect(what);
+            let told = String::from_utf8_lossy(&told[..length]).into_owned();
+            if told.lines().any(|line| line.starts_with(what)) {
+                return told;
+            }
+        }
+    };
+    let mut command = ground.command();
+    command.env("NOTIFY_SOCKET", &path).env("WATCHDOG_USEC", "2000000");
+    let mut child = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    tokio::task::block_in_place(|| {
+        let ready = hear("READY=1");
+        assert!(ready.contains("STATUS=no show on air"), "{ready}");
+        assert!(ground.path("ready.json").exists(), "doors are open");
+        hear("WATCHDOG=1");
+        hear("WATCHDOG=1");
+        let status = Command::new("kill").args(["-TERM", &child.id().to_string()]).status().unwrap();
+        assert!(status.success());
+        assert!(hear("STOPPING=1").contains("STATUS=stopping: no show on air"));
+        assert_eq!(child.wait().unwrap().code(), Some(0));
+    });
 }

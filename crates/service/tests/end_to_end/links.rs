@@ -342,7 +342,7 @@ async fn recordings_are_watched_after_the_show() {
         let crowds: Vec<_> = (0..6).map(|_| scope.spawn(crowd)).collect();
         let began = std::time::Instant::now();
         house.get("/sessions");
-        assert!(began.elapsed() < Duration::from_secs(2), "{:?}", began.elapsed());
+        assert!(began.elapsed() < Duration::from_secs(8), "{:?}", began.elapsed());
         assert_eq!(crowds.into_iter().map(|crowd| crowd.join().unwrap()).sum::<usize>(), 240);
     });
     for way in ["/live/index.m3u8", "/stream.ts", "/still.jpg"] {

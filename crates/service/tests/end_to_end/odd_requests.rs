@@ -95,7 +95,7 @@ async fn who_sits_there_takes_nothing_from_shows() {
     let began = Instant::now();
     assert_eq!(house.call_as("", "GET", "/health", None).0, 200);
     house.get("/channels");
-    assert!(began.elapsed() < Duration::from_secs(3), "others wait {:?}", began.elapsed());
+    assert!(began.elapsed() < Duration::from_secs(10), "others wait {:?}", began.elapsed());
     let endless = format!("GET / HTTP/1.1\r\nhost: x\r\nx: {}\r\n\r\n", "y".repeat(64 * 1024));
     let answer = answer_to(&house, endless.as_bytes());
     assert!(answer.is_empty() || answer.starts_with("HTTP/1.1 431"), "{answer}");

@@ -330,7 +330,7 @@ async fn what_somebody_has_open_ends_with_them() {
     house.call("DELETE", "/people/cox", None);
     let events = events.rest();
     assert!(String::from_utf8_lossy(&events).contains("event: board") && events.ends_with(b"0\r\n\r\n"));
-    assert!(began.elapsed() < Duration::from_secs(6), "{:?}", began.elapsed());
+    assert!(began.elapsed() < Duration::from_secs(20), "{:?}", began.elapsed());
     // Nobody took the file meanwhile; what the kernel had of it comes, and no more.
     tokio::time::sleep(Duration::from_secs(6).saturating_sub(began.elapsed())).await;
     let fetched = take.rest().len() as u64;

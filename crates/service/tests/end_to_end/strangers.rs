@@ -16,7 +16,7 @@ use super::house::{Ground, House, PASSWORD, clip};
 
 /// A right key is on air within this, whatever strangers do; who finds no place waits for ten seconds and more. The
 /// machine floods itself here, and runs another test beside.
-const ON_AIR: Duration = Duration::from_secs(4);
+const ON_AIR: Duration = Duration::from_secs(10);
 
 /// Publishes `count` short shows; they must be on air in time. One of them may be held up by the
 /// machine, which floods itself here.
