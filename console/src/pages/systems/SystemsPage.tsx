@@ -11,7 +11,7 @@ export function SystemsPage() {
       <div className="flex flex-wrap items-center justify-between gap-3">
         <h1 className="text-2xl font-semibold tracking-tight">Other systems</h1>
         <Allowed least="administrator">
-          <NavLink to="/set-up" className="btn btn-sm">
+          <NavLink to="/set-up" className="btn btn-sm border-base-300 bg-base-100">
             The house as a file
           </NavLink>
         </Allowed>
