@@ -67,11 +67,12 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
         Some(url) => findings.push(check_database(url)),
         None => findings.extend(["mariadbd", "mariadb-install-db"].map(check_program)),
     }
-    if let Some(file) = &settings.administrator_file {
-        findings.push(match fs::read_to_string(file) {
-            Ok(_) => Finding::good(format!("administrator file {} can be read", file.display())),
-            Err(error) => Finding::bad(format!("administrator file {}: {error}", file.display())),
-        });
+    let files = &settings.first_run;
+    for (name, file) in [("administrator", &files.administrator), ("set-up", &files.setup)] {
+        findings.extend(file.as_ref().map(|file| match fs::read_to_string(file) {
+            Ok(_) => Finding::good(format!("{name} file {} can be read", file.display())),
+            Err(error) => Finding::bad(format!("{name} file {}: {error}", file.display())),
+        }));
     }
     findings
 }

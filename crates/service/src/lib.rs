@@ -7,6 +7,7 @@ mod before_migrations;
 mod by_hand;
 mod check;
 mod doors;
+mod first_boot;
 mod logging;
 mod machine;
 mod service;

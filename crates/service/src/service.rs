@@ -14,6 +14,7 @@ use waverant_store::PrivateServer;
 
 use crate::addresses::Addresses;
 use crate::doors::Doors;
+use crate::first_boot;
 use crate::settings::Settings;
 use crate::start::{
     StartError, close_unfinished, make_administrator, mark_recordings, open_database, open_store, prepare_machine,
@@ -67,8 +68,7 @@ impl Service {
             RecordingsFolder { path: settings.recordings_folder.clone(), floor_bytes: settings.recordings_floor_bytes };
         mark_recordings(&store, &recordings).await?;
         close_unfinished(&store, &settings.recordings_folder).await?;
-        make_administrator(&store, settings.administrator_file.as_deref()).await?;
-        let first_run = Arc::new(FirstRun::new(&store, &settings.state_folder).await?);
+        make_administrator(&store, settings.first_run.administrator.as_deref()).await?;
         let setup = HouseSetup {
             store,
             database_pid: database.as_ref().map(PrivateServer::pid),
@@ -86,6 +86,8 @@ impl Service {
             viewing_site: settings.viewing_site.clone(),
         };
         let house = House::open(setup).await?;
+        first_boot::set_up(&house, &settings.first_run, &settings.state_folder).await?;
+        let first_run = Arc::new(FirstRun::new(house.store(), &settings.state_folder).await?);
         let addresses = doors.addresses(database.as_ref().map(PrivateServer::pid))?;
         let viewing = ViewingRuntime::start().map_err(StartError::Threads)?;
         let api_task = doors.open(&house, (first_run.clone(), log), &settings, &addresses, &viewing.handle());

@@ -21,8 +21,11 @@ use crate::settings::Settings;
 /// Who may look into the state folder: nobody else.
 const STATE_MODE: u32 = 0o700;
 
+/// What was made when the house was set up from a file.
+pub(crate) const MADE_FILE: &str = "first-run-made.toml";
+
 /// Files in it that only the service is to read.
-const SECRET_FILES: [&str; 4] = ["secrets.key", "secrets.key.next", "first-run-code", "database/password"];
+const SECRET_FILES: [&str; 5] = ["secrets.key", "secrets.key.next", "first-run-code", MADE_FILE, "database/password"];
 
 /// Who may look into the recordings folder: its group, too.
 const RECORDINGS_MODE: u32 = 0o750;
@@ -75,6 +78,14 @@ pub enum StartError {
         path: PathBuf,
         /// What the system said.
         source: io::Error,
+    },
+    /// The set-up file cannot be applied.
+    #[error("the set-up file {} cannot be applied; nothing of it is:\n{message}", path.display())]
+    Setup {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong, with lines and columns.
+        message: String,
     },
     /// The administrator file is not as expected.
     #[error("administrator file {}: {message}", path.display())]

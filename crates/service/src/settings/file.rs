@@ -8,7 +8,7 @@ use std::str::FromStr;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{LogFormat, SettingsError};
+use super::{FirstRunFiles, LogFormat, SettingsError};
 use waverant_api::MetricsAccess;
 use waverant_net::TlsFiles;
 use waverant_relay::Role;
@@ -175,6 +175,8 @@ pub(super) struct Log {
 #[serde(deny_unknown_fields, default)]
 pub(super) struct FirstRun {
     pub(super) administrator_file: Text,
+    pub(super) setup_file: Text,
+    pub(super) secrets_folder: Text,
 }
 
 impl File {
@@ -233,6 +235,14 @@ impl<'a> Reader<'a> {
 
     pub(super) fn optional(&self, section: &str, key: &str, value: Text) -> Option<String> {
         self.find(section, key, value).map(|(value, _)| value).filter(|value| !value.is_empty())
+    }
+
+    pub(super) fn first_run(&self, file: FirstRun) -> FirstRunFiles {
+        FirstRunFiles {
+            administrator: self.path("first_run", "administrator_file", file.administrator_file),
+            setup: self.path("first_run", "setup_file", file.setup_file),
+            secrets: self.path("first_run", "secrets_folder", file.secrets_folder),
+        }
     }
 
     pub(super) fn path(&self, section: &str, key: &str, value: Text) -> Option<PathBuf> {

@@ -157,8 +157,19 @@ pub struct Settings {
     pub log_format: LogFormat,
     /// Which log lines there are.
     pub log_level: String,
+    /// From what a house is made that has nothing yet.
+    pub first_run: FirstRunFiles,
+}
+
+/// From what a house is made that has nothing yet.
+#[derive(Clone, Debug, Default)]
+pub struct FirstRunFiles {
     /// From where the first administrator is made.
-    pub administrator_file: Option<PathBuf>,
+    pub administrator: Option<PathBuf>,
+    /// The set-up file.
+    pub setup: Option<PathBuf>,
+    /// Where secrets are that it refers to.
+    pub secrets: Option<PathBuf>,
 }
 
 /// Where what must not be lost is kept if nobody says.
@@ -242,7 +253,7 @@ impl Settings {
             metrics: reader.metrics(file.metrics)?,
             log_format: reader.log_format(file.log.format)?,
             log_level: reader.log_level(file.log.level)?,
-            administrator_file: reader.path("first_run", "administrator_file", file.first_run.administrator_file),
+            first_run: reader.first_run(file.first_run),
         })
     }
 }

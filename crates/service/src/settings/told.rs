@@ -144,6 +144,8 @@ mod tests {
             "limits.message_mib",
             "limits.setup_message_kib",
             "first_run.administrator_file",
+            "first_run.setup_file",
+            "first_run.secrets_folder",
         ];
         assert_eq!(missing, left_out);
     }

@@ -476,3 +476,49 @@ async fn secrets_stay_where_they_are() {
     assert!(acts["items"][0]["after"].to_string().contains("adds destination plovio"), "{acts}");
     assert!(!acts.to_string().contains("weir 7") && !ground.log().contains("weir 7"));
 }
+
+/// A house that has nothing yet is made from files at its start; one that has something is left as it is.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_first_start_sets_the_house_up() {
+    let ground = Ground::new().await;
+    let folder = Folder(&ground);
+    let given = folder.secrets();
+    let file = folder.write("regatta.toml", &WHOLE.replace("hold_ms = 20000", "hold_ms = \"long\""));
+    ground.write_settings(&format!("setup_file = \"{file}\"\nsecrets_folder = \"{given}\""));
+    let settings = fs::read_to_string(ground.path("waverant.toml")).unwrap();
+    let without: Vec<&str> = settings.lines().filter(|line| !line.starts_with("administrator_file")).collect();
+    fs::write(ground.path("waverant.toml"), without.join("\n")).unwrap();
+    let (code, said) = ground.run_to_end();
+    assert_eq!(code, Some(2), "{said}");
+    assert!(said.contains(&format!("{file}:24:11: channels.finish-line.hold_ms: string")), "{said}");
+    // Nobody is there yet: an administrator is invited.
+    folder.write("regatta.toml", WHOLE);
+    let mut house = ground.start_unsigned();
+    assert_eq!(house.call_as("", "GET", "/first-run", None).1["is_needed"], false);
+    let path = ground.path("state/first-run-made.toml");
+    let mode = std::os::unix::fs::PermissionsExt::mode(&fs::metadata(&path).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
+    let made = fs::read_to_string(&path).unwrap();
+    let after = |part: &str, name: &str| {
+        let rest = made.split_once(part).unwrap_or_else(|| panic!("no {part} in {made}")).1;
+        rest.split_once(&format!("{name} = \"")).unwrap().1.split('"').next().unwrap().to_owned()
+    };
+    let form = json!({ "code": after("name = \"harbour\"", "code"), "password": PASSWORD, "token_label": "test" });
+    let (status, me) = house.call_as("", "POST", "/invitations/accept", Some(form));
+    let token = me["token"].as_str().unwrap();
+    assert_eq!((status, house.call_as(token, "GET", "/channels", None).1.as_array().unwrap().len()), (200, 2), "{me}");
+    for path in ["/channels/finish-line/house-system", "/house-system"] {
+        assert_eq!(house.call_as(token, "DELETE", path, None).0, 204);
+    }
+    let form = Some(json!({ "srt": { "passphrase": "" } }));
+    assert_eq!(house.call_as(token, "PATCH", "/channels/finish-line", form).0, 200);
+    house.publish(house.encoder(&after("label = \"van\"", "key"), 1.0)).await;
+    house.signal("-TERM");
+    assert_eq!(house.wait_for_exit(), Some(0));
+    drop(house);
+    // The next start changes nothing.
+    let house = ground.start_unsigned();
+    let system = house.call_as(token, "GET", "/house-system", None).1;
+    assert_eq!(system["system"], Value::Null);
+    assert!(ground.log().contains("the house is set up already"));
+}

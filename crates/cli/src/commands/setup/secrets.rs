@@ -1,38 +1,17 @@
 use std::fs;
-use std::io::ErrorKind;
 use std::os::unix::fs::DirBuilderExt;
 use std::path::Path;
 
-use waverant_model::{Hidden, SetupSecret};
-use waverant_setup::{Reference, references};
+use waverant_model::SetupSecret;
+use waverant_setup::{Reference, kept_secrets, references};
 
 use crate::account::write_private;
 use crate::error::Failure;
 
 /// What is there of what a text refers to. The service asks for nothing: what it gets is what the text says.
 pub(super) fn found(text: &str, folder: Option<&Path>) -> Result<Vec<SetupSecret>, Failure> {
-    let mut found = Vec::new();
-    for reference in references(text) {
-        let value = match (&reference, folder) {
-            (Reference::Environment(name), _) => std::env::var(name).ok(),
-            (Reference::File(_), None) => None,
-            (Reference::File(path), Some(folder)) => read(&folder.join(path))?,
-        };
-        found.extend(value.map(|value| SetupSecret { reference: reference.to_string(), value: Hidden::from(value) }));
-    }
-    Ok(found)
-}
-
-/// A file without the end of its line; none if it is not there.
-fn read(path: &Path) -> Result<Option<String>, Failure> {
-    match fs::read_to_string(path) {
-        Ok(text) => {
-            let line = text.strip_suffix('\n').unwrap_or(&text);
-            Ok(Some(line.strip_suffix('\r').unwrap_or(line).to_owned()))
-        }
-        Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
-        Err(source) => Err(Failure::File { path: path.to_owned(), source }),
-    }
+    let kept = kept_secrets(text, folder).map_err(|(path, source)| Failure::File { path, source })?;
+    Ok(kept.into_iter().map(|(reference, value)| SetupSecret { reference: reference.to_string(), value }).collect())
 }
 
 /// Writes what the service told into files of a folder: what the text refers to, and nothing else. Returns how many.
@@ -58,6 +37,8 @@ pub(super) fn keep(told: &[SetupSecret], text: &str, folder: &Path) -> Result<us
 #[cfg(test)]
 mod tests {
     use std::os::unix::fs::PermissionsExt;
+
+    use waverant_model::Hidden;
 
     use super::*;
 

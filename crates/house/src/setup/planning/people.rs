@@ -55,7 +55,8 @@ impl Planner<'_> {
         }
     }
 
-    /// Somebody has to be left who can let people in; of those who are only invited nobody knows.
+    /// Somebody has to be left who can let people in; of those who are only invited nobody knows. Where nobody was yet,
+    /// somebody is to be invited.
     fn look_for_administrator(&mut self) {
         let administrator = Some(waverant_relay::Role::Administrator);
         let mut left: Vec<&str> = self
@@ -65,6 +66,13 @@ impl Planner<'_> {
             .filter(|person| person.has_password && person.user.grants.house() == administrator)
             .map(|person| person.user.name.as_str())
             .collect();
+        if left.is_empty() {
+            let invites = |step: &Step| matches!(step, Step::SetPerson { role, .. } if *role == administrator);
+            if !self.plan.steps.iter().any(invites) {
+                self.document.fault(Path::of(&["people"]), "nobody would be there who may let people in: name one");
+            }
+            return;
+        }
         for step in self.plan.steps.iter().chain(&self.plan.removals) {
             match step {
                 Step::SetPerson { name, role, .. } if *role != administrator => left.retain(|one| one != name),
