@@ -105,9 +105,15 @@ async fn hundreds_of_shows_are_one_scrape() {
         }
         shows.join_all().await;
     }
-    let began = Instant::now();
+    let mut times: Vec<Duration> = Vec::new();
+    for _ in 0..5 {
+        tokio::time::sleep(Duration::from_secs(1)).await;
+        let began = Instant::now();
+        metrics(&house, &[]);
+        times.push(began.elapsed());
+    }
     let (status, text) = metrics(&house, &[]);
-    println!("a scrape of {SHOWS} shows: {} bytes in {:?}", text.len(), began.elapsed());
+    println!("a scrape of {SHOWS} shows: {} bytes in {:?}", text.len(), times);
     let legs = text.lines().filter(|line| line.starts_with("waverant_leg_carrying{")).count();
     assert_eq!((status.as_str(), legs), ("200", SHOWS * 5));
     assert!(text.len() < 1_000_000, "{}", text.len());
