@@ -98,7 +98,7 @@ impl<'t> Document<'t> {
         for step in &path.0 {
             let next = match (node.get_ref(), step) {
                 (DeValue::Table(table), Step::Name(name)) => {
-                    table.iter().find(|(key, _)| key.get_ref() == name).map(|(key, value)| (key.span().start, value))
+                    table.get_key_value(name.as_str()).map(|(key, value)| (key.span().start, value))
                 }
                 (DeValue::Array(items), Step::At(at)) => items.get(*at).map(|value| (value.span().start, value)),
                 _ => None,
@@ -141,9 +141,7 @@ impl<'t> Document<'t> {
 
     fn value(&self, path: &Path) -> Option<&Spanned<DeValue<'t>>> {
         path.0.iter().try_fold(&self.root, |node, step| match (node.get_ref(), step) {
-            (DeValue::Table(table), Step::Name(name)) => {
-                table.iter().find(|(key, _)| key.get_ref() == name).map(|(_, value)| value)
-            }
+            (DeValue::Table(table), Step::Name(name)) => table.get(name.as_str()),
             (DeValue::Array(items), Step::At(at)) => items.get(*at),
             _ => None,
         })

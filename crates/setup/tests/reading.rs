@@ -137,6 +137,16 @@ fn a_place_is_that_of_the_nearest_thing() {
     assert_eq!(place(&Path::of(&["depots", "none"])), (1, 1));
 }
 
+/// A text as long as one may be costs no more than its length.
+#[test]
+fn more_than_a_house_has_is_not_read() {
+    let many: String = (0..5001).map(|weir| format!("[channels.weir-{weir}]\n")).collect();
+    let (setup, faults) = read(&many);
+    assert!(setup.channels.is_none() && faults[0].contains("5001 are listed"), "{faults:?}");
+    let (setup, faults) = read(&many.replace("[channels.weir-5000]\n", ""));
+    assert_eq!((setup.channels.map(|channels| channels.len()), faults.len()), (Some(5000), 0));
+}
+
 proptest! {
     /// Whatever stands in a file, its reading ends, with places that are in the text.
     #[test]

@@ -33,10 +33,15 @@ async function look(number) {
     const canvas = document.createElement("canvas");
     canvas.width = 64; canvas.height = 36;
     const context = canvas.getContext("2d");
-    context.drawImage(video, 0, 0, 64, 36);
-    const pixels = context.getImageData(0, 0, 64, 36).data;
-    const greens = Array.from({ length: 64 * 36 }, (_, at) => pixels[at * 4 + 1]);
-    return { seconds: video.duration, width: video.videoWidth, spread: Math.max(...greens) - Math.min(...greens), error: null };
+    // On a busy machine the picture may come a moment after the browser says that it is there.
+    for (let tries = 0; ; tries++) {
+      context.drawImage(video, 0, 0, 64, 36);
+      const pixels = context.getImageData(0, 0, 64, 36).data;
+      const greens = Array.from({ length: 64 * 36 }, (_, at) => pixels[at * 4 + 1]);
+      const spread = Math.max(...greens) - Math.min(...greens);
+      if (spread > 0 || tries >= 50) return { seconds: video.duration, width: video.videoWidth, spread, error: null };
+      await new Promise((go) => setTimeout(go, 100));
+    }
   } catch (error) {
     return { seconds: 0, width: 0, spread: 0, error: String(error) };
   }

@@ -45,6 +45,9 @@ pub struct SrtForm {
 const KINDS: [&str; 8] =
     ["form", "depots", "destinations", "channels", "house_system", "call_targets", "people", "addresses"];
 
+/// Things of one kind that a file may list.
+const MOST_THINGS: usize = 5000;
+
 impl Setup {
     /// Reads what a document says. What cannot be is noted in it.
     pub fn read(document: &mut Document<'_>) -> Self {
@@ -78,6 +81,10 @@ impl Setup {
 fn named<T: serde::de::DeserializeOwned>(document: &mut Document<'_>, kind: &str) -> Option<BTreeMap<String, T>> {
     let path = Path::of(&[kind]);
     let names = document.names(&path)?;
+    if names.len() > MOST_THINGS {
+        document.fault(path, format!("{} are listed; {MOST_THINGS} are read at most", names.len()));
+        return None;
+    }
     let forms = names.into_iter().filter_map(|name| document.form(&path.with(&name)).map(|form| (name, form)));
     Some(forms.collect())
 }
@@ -85,5 +92,9 @@ fn named<T: serde::de::DeserializeOwned>(document: &mut Document<'_>, kind: &str
 fn listed<T: serde::de::DeserializeOwned>(document: &mut Document<'_>, kind: &str) -> Option<Vec<T>> {
     let path = Path::of(&[kind]);
     let count = document.count(&path)?;
+    if count > MOST_THINGS {
+        document.fault(path, format!("{count} are listed; {MOST_THINGS} are read at most"));
+        return None;
+    }
     Some((0..count).filter_map(|place| document.form(&path.at(place))).collect())
 }
