@@ -61,7 +61,10 @@ pub(crate) fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
     if let Some(folder) = path.parent() {
         fs::create_dir_all(folder)?;
     }
-    let fresh = path.with_extension("new");
+    // Beside it, and under no name that somebody else's file has.
+    let mut fresh = path.as_os_str().to_owned();
+    fresh.push(".waverant-new");
+    let fresh = PathBuf::from(fresh);
     let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&fresh)?;
     file.write_all(text.as_bytes())?;
     fs::rename(fresh, path)

@@ -52,6 +52,7 @@ impl House {
         by: &Actor,
     ) -> Result<Option<Secret>, HouseError> {
         let id = self.system_id(channel)?;
+        let _changing = self.changing.of(channel.unwrap_or_default()).await;
         let rules = checked(&form.rules, id)?;
         let given = form.secret.as_ref().map(|secret| Secret::new(secret.reveal().trim()));
         if let Some(given) = &given {
@@ -77,6 +78,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if there is none, or the database is away.
     pub async fn remove_house_system(&self, channel: Option<&str>, by: &Actor) -> Result<(), HouseError> {
+        let _changing = self.changing.of(channel.unwrap_or_default()).await;
         let id = self.system_id(channel)?;
         self.store.remove_house_system(id).await?;
         self.follow([id]).await?;

@@ -53,6 +53,7 @@ impl House {
     ) -> Result<ViewingLink, HouseError> {
         let now = OffsetDateTime::now_utc();
         let new = new_link(form, now)?;
+        let _changing = self.changing.of(channel).await;
         let channel = self.store.channel(channel).await?;
         if let Some(TakeName { session, number }) = form.take {
             let take = self.library().ended_take(session, number).await.map_err(no_such_take)?;
@@ -72,6 +73,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if there is no such link, or the database is away.
     pub async fn remove_viewing_link(&self, channel: &str, link: u64, by: &Actor) -> Result<(), HouseError> {
+        let _changing = self.changing.of(channel).await;
         let channel = self.store.channel(channel).await?;
         self.store.remove_viewing_link(channel.id, link).await?;
         self.follow([channel.id]).await?;

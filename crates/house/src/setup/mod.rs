@@ -62,7 +62,7 @@ impl House {
         reviewed: Option<String>,
         by: &Actor,
     ) -> Result<SetupApplied, HouseError> {
-        // Nobody else changes anything between reading and writing.
+        // Nobody else changes the house between reading and writing; people are locked in the records.
         let _turns = self.changing.all().await;
         let _targets = self.couriers.changing.lock().await;
         let _addresses = self.addresses.changing.lock().await;

@@ -77,6 +77,7 @@ impl House {
         now: OffsetDateTime,
         by: &Actor,
     ) -> Result<Vec<MadeKey>, HouseError> {
+        let _changing = self.changing.of(channel).await;
         let channel = self.store.channel(channel).await?;
         let (new, warnings): (Vec<NewStreamKey>, Vec<Option<String>>) = new.into_iter().unzip();
         let made = self.store.add_keys(channel.id, &new, now, &password_of).await.map_err(own::taken)?;
@@ -116,6 +117,7 @@ impl House {
         form: ChangeKey,
         by: &Actor,
     ) -> Result<(StreamKey, StreamKey), HouseError> {
+        let _changing = self.changing.of(channel).await;
         let channel = self.store.channel(channel).await?;
         let now = OffsetDateTime::now_utc();
         let changed = self.store.change_key(channel.id, key, |present| {
@@ -138,6 +140,7 @@ impl House {
         let now = OffsetDateTime::now_utc();
         let both_until = checked_moment("both_until", Some(form.both_until), now)?.unwrap_or(now);
         let guest_until = checked_moment("guest_link_until", form.guest_link_until, now)?;
+        let _changing = self.changing.of(channel).await;
         let channel = self.store.channel(channel).await?;
         let renewal = KeyRenewal { both_until, guest_until, now };
         let check = |present: &StreamKey| {
@@ -162,6 +165,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if there is no such key, or the database is away.
     pub async fn retire_key(&self, channel: &str, key: u64, form: RetireKey, by: &Actor) -> Result<(), HouseError> {
+        let _changing = self.changing.of(channel).await;
         let channel = self.store.channel(channel).await?;
         let show = when_over_of(form.show);
         self.store.retire_key(channel.id, key, show, OffsetDateTime::now_utc()).await?;
@@ -175,6 +179,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if there is no such link, or the database is away.
     pub async fn end_guest_link(&self, channel: &str, key: u64, by: &Actor) -> Result<(), HouseError> {
+        let _changing = self.changing.of(channel).await;
         let channel = self.store.channel(channel).await?;
         self.store.end_guest_link(channel.id, key).await?;
         self.follow([channel.id]).await?;
@@ -187,6 +192,7 @@ impl House {
     /// # Errors
     /// [`HouseError`] if there is no such key, or the database is away.
     pub async fn remove_key(&self, channel: &str, key: u64, by: &Actor) -> Result<(), HouseError> {
+        let _changing = self.changing.of(channel).await;
         let channel = self.store.channel(channel).await?;
         self.store.remove_key(channel.id, key).await?;
         self.follow([channel.id]).await?;
