@@ -1,6 +1,7 @@
 //! Who was turned away, on its way into the database. It is bounded in memory, and so needs no queue: while the database
 //! is away it is counted on.
 
+use std::future::pending;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -39,9 +40,14 @@ impl TurnedAwayBook {
         self.book.lock().note(attempt);
     }
 
-    async fn write(&self, store: &Store, patience: Duration) {
+    /// Writes what is new. A stop does not wait for a write under way: what it wrote all the same is written once more.
+    async fn write(&self, store: &Store, patience: Duration, stopped: impl Future<Output = ()>) {
         let news = self.book.lock().take_news();
-        let written = timeout(patience, store.write_turned_away(&news)).await.unwrap_or(Err(StoreError::Slow));
+        let write = timeout(patience, store.write_turned_away(&news));
+        let written = tokio::select! {
+            written = write => written.unwrap_or(Err(StoreError::Slow)),
+            () = stopped => Err(StoreError::Slow),
+        };
         if let Err(error) = written {
             tracing::debug!(%error, "who was turned away is written down later");
             self.book.lock().put_back(&news);
@@ -55,11 +61,11 @@ impl TurnedAwayBook {
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
             tokio::select! {
-                _ = ticks.tick() => self.write(&store, PATIENCE).await,
+                _ = ticks.tick() => self.write(&store, PATIENCE, stopping.cancelled()).await,
                 () = stopping.cancelled() => break,
             }
         }
-        self.write(&store, LAST_PATIENCE).await;
+        self.write(&store, LAST_PATIENCE, pending()).await;
         let left = self.book.lock().take_news();
         if !left.is_empty() {
             ledger.write_turned_away(left);

@@ -175,7 +175,9 @@ async fn nothing_is_lost_and_all_is_in_order() {
             let waiting = deliveries(house, "&state=waiting");
             let count = |kind: &str| waiting.iter().filter(|one| one["kind"] == kind).count();
             let over = 4 * round + 2;
-            (count("session.begins"), count("session.is_over"), count("take.ready")) == (over + 2, over, over)
+            let takes = house.get("/takes?limit=100")["items"].as_array().unwrap().len();
+            (count("session.begins"), count("session.is_over"), count("take.ready"), takes)
+                == (over + 2, over, over, over + 2)
         };
         house.wait_until("it is in the records", are_written).await;
         house.signal("-KILL");
