@@ -2,15 +2,19 @@
 
 mod allocator;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
+use waverant_manual::{write_manual, write_settings_page};
 use waverant_service::{
     Service, Settings, StartError, backup, check_machine, leave_no_core_file, let_in, make_files_private,
     openapi_document, rekey, restore, start_logging,
 };
+
+/// Every setting with its default and what it means.
+const SETTINGS: &str = include_str!("../../../waverant.toml");
 
 /// Takes encoder streams, records them, and sends each to several platforms.
 #[derive(Parser, Debug)]
@@ -52,13 +56,21 @@ enum What {
     },
     /// Print the OpenAPI document of the HTTP API.
     Openapi,
+    /// Write man pages and completions into a folder that is laid out like /usr/share.
+    #[command(hide = true)]
+    Manual {
+        /// The folder.
+        folder: PathBuf,
+    },
 }
 
 fn main() -> ExitCode {
     allocator::set_up();
     let arguments = Arguments::parse();
-    if matches!(arguments.command, Some(What::Openapi)) {
-        return print_openapi();
+    match &arguments.command {
+        Some(What::Openapi) => return print_openapi(),
+        Some(What::Manual { folder }) => return manual(folder),
+        _ => {}
     }
     let settings = match Settings::load(&arguments.settings, std::env::vars()) {
         Ok(settings) => settings,
@@ -109,6 +121,15 @@ fn fail(message: &str) -> ExitCode {
 fn print_openapi() -> ExitCode {
     println!("{}", openapi_document());
     ExitCode::SUCCESS
+}
+
+fn manual(folder: &Path) -> ExitCode {
+    let written = write_manual(&Arguments::command(), "8", folder)
+        .and_then(|()| write_settings_page(SETTINGS, env!("CARGO_PKG_VERSION"), folder));
+    match written {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => fail(&format!("{}: {error}", folder.display())),
+    }
 }
 
 /// Does something on the machine's console, and says what came of it.

@@ -34,12 +34,14 @@ mod turned_away;
 mod viewing;
 
 use std::io::{IsTerminal, Write};
+use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{CommandFactory, Parser, Subcommand};
 use clap_complete::Shell;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
+use waverant_manual::write_manual;
 
 use crate::error::Failure;
 use crate::output::{Clean, Report, word};
@@ -153,6 +155,12 @@ enum Command {
         /// The shell.
         shell: Shell,
     },
+    /// Write man pages and completions into a folder that is laid out like /usr/share.
+    #[command(hide = true)]
+    Manual {
+        /// The folder.
+        folder: PathBuf,
+    },
 }
 
 pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failure> {
@@ -196,6 +204,8 @@ pub(crate) fn run(arguments: Arguments, out: &mut dyn Write) -> Result<(), Failu
             clap_complete::generate(shell, &mut Arguments::command(), "waverant", &mut script);
             Ok(report.out.write_all(&script)?)
         }
+        Command::Manual { folder } => write_manual(&Arguments::command(), "1", &folder)
+            .map_err(|error| Failure::Usage(format!("{}: {error}", folder.display()))),
     }
 }
 

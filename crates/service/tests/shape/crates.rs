@@ -7,7 +7,10 @@ use serde_json::Value;
 const ARROWS: &[(&str, &[&str])] = &[
     (
         "service",
-        &["acme", "api", "calls", "house", "library", "net", "relay", "rtmp", "setup", "sources", "store", "viewing"],
+        &[
+            "acme", "api", "calls", "house", "library", "manual", "net", "relay", "rtmp", "setup", "sources", "store",
+            "viewing",
+        ],
     ),
     (
         "api",
@@ -42,10 +45,12 @@ const ARROWS: &[(&str, &[&str])] = &[
     ("store", &["relay"]),
     ("codec", &["container", "media"]),
     ("standin", &["container", "media", "rtmp", "srt", "udp"]),
-    ("cli", &["capacity", "model", "setup"]),
+    ("cli", &["capacity", "manual", "model", "setup"]),
     ("setup", &["model"]),
     ("model", &["capacity"]),
     ("capacity", &[]),
+    ("manual", &[]),
+    ("inventory", &[]),
     ("udp", &["srt"]),
     ("acme", &["net"]),
     ("calls", &["net", "relay"]),

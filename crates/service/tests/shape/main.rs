@@ -4,6 +4,7 @@
 #![expect(clippy::unwrap_used, reason = "a test")]
 
 mod crates;
+mod dependencies;
 mod findings;
 mod modules;
 mod sizes;

@@ -252,6 +252,8 @@ impl Launch {
         command.arg(option("log-error", &self.folder.join("mariadbd.log")));
         command.arg(option("init-file", &self.folder.join("init.sql")));
         command.env("TMPDIR", temporary_folder(&self.folder));
+        // It would tell a supervisor of ours that it is ready.
+        command.env_remove("NOTIFY_SOCKET");
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         // A terminal's interrupt goes to the whole process group: the database must outlast us.
         std::os::unix::process::CommandExt::process_group(&mut command, 0);
@@ -393,10 +395,13 @@ fn set_up(folder: &Path) -> Result<(), PrivateServerError> {
     let errors = output.try_clone().map_err(io(&log))?;
     let status = Command::new("mariadb-install-db")
         .args(["--no-defaults", "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve"])
+        // A machine whose own name leads nowhere, as a fresh one's may: nothing here is reached by name.
+        .arg("--force")
         .args(["--innodb-log-file-size=16M", "--innodb-buffer-pool-size=16M"])
         .args(user_option())
         .arg(option("datadir", &fresh))
         .env("TMPDIR", temporary_folder(folder))
+        .env_remove("NOTIFY_SOCKET")
         .stdin(Stdio::null())
         .stdout(output)
         .stderr(errors)
@@ -404,7 +409,9 @@ fn set_up(folder: &Path) -> Result<(), PrivateServerError> {
         .map_err(|source| PrivateServerError::Missing { program: "mariadb-install-db", source })?;
     if !status.success() {
         let text = fs::read_to_string(&log).unwrap_or_default();
-        let reason = text.lines().rfind(|line| line.contains("ERROR")).unwrap_or("no reason given").to_owned();
+        let told = text.lines().rfind(|line| line.contains("ERROR"));
+        let told = told.or_else(|| text.lines().find(|line| !line.trim().is_empty()));
+        let reason = told.unwrap_or("no reason given").to_owned();
         return Err(PrivateServerError::SetUp { reason, log });
     }
     fs::rename(&fresh, &data).map_err(io(&data))

@@ -1,3 +1,7 @@
+//! The log: lines to stderr or the journal, and the newest in memory for who looks from afar.
+
+mod journal;
+
 use std::fmt::{Debug, Write};
 use std::io::IsTerminal;
 use std::sync::Arc;
@@ -12,18 +16,20 @@ use tracing_subscriber::{fmt, reload};
 use waverant_api::{LogDesk, LogLevel, LogLine, LogRing};
 
 use crate::settings::{LogFormat, Settings};
+use journal::JournalLayer;
 
-/// Starts writing log lines to stderr, as the settings say, and keeps the newest for who looks from afar. A second call
-/// writes nothing.
+/// Starts writing log lines, as the settings say, and keeps the newest for who looks from afar. Text for people goes to
+/// stderr, or into the journal with its fields if stderr leads there. A second call writes nothing.
 pub fn start_logging(settings: &Settings) -> LogDesk {
     let filter = EnvFilter::try_new(&settings.log_level).unwrap_or_else(|_| EnvFilter::new("info"));
     let (filter, handle) = reload::Layer::new(filter);
     let ring = Arc::new(LogRing::default());
     let lines = fmt::layer().with_writer(std::io::stderr);
     let kept = tracing_subscriber::registry().with(filter).with(RingLayer(ring.clone()));
-    let _ = match settings.log_format {
-        LogFormat::Json => kept.with(lines.json()).try_init(),
-        LogFormat::Text => kept.with(lines.with_ansi(std::io::stderr().is_terminal())).try_init(),
+    let _ = match (settings.log_format, JournalLayer::connect()) {
+        (LogFormat::Json, _) => kept.with(lines.json()).try_init(),
+        (LogFormat::Text, Some(journal)) => kept.with(journal).try_init(),
+        (LogFormat::Text, None) => kept.with(lines.with_ansi(std::io::stderr().is_terminal())).try_init(),
     };
     LogDesk::new(ring, settings.log_level.clone(), move |level| {
         let filter = EnvFilter::try_new(level).map_err(|error| format!("`{level}` is no level or filter: {error}"))?;
@@ -36,17 +42,21 @@ struct RingLayer(Arc<LogRing>);
 
 impl<S: Subscriber> Layer<S> for RingLayer {
     fn on_event(&self, event: &Event<'_>, _: Context<'_, S>) {
-        let mut line = LogLine {
-            number: 0,
-            at: OffsetDateTime::now_utc(),
-            level: level(*event.metadata().level()),
-            target: event.metadata().target().to_owned(),
-            text: String::new(),
-            fields: Vec::new(),
-        };
-        event.record(&mut Fields(&mut line));
-        self.0.push(line);
+        self.0.push(line_of(event));
     }
+}
+
+fn line_of(event: &Event<'_>) -> LogLine {
+    let mut line = LogLine {
+        number: 0,
+        at: OffsetDateTime::now_utc(),
+        level: level(*event.metadata().level()),
+        target: event.metadata().target().to_owned(),
+        text: String::new(),
+        fields: Vec::new(),
+    };
+    event.record(&mut Fields(&mut line));
+    line
 }
 
 fn level(level: Level) -> LogLevel {
