@@ -107,12 +107,11 @@ fn find(folder: &Path, depth: usize, found: &mut Vec<PathBuf>) -> Result<()> {
     Ok(())
 }
 
+/// Code may have such a name too.
 fn is_licence_file(name: &str) -> bool {
-    let (stem, ending) = name.rsplit_once('.').unwrap_or((name, ""));
-    ["license", "licence", "copying", "notice", "unlicense", "copyright"].iter().any(|begin| name.starts_with(begin))
-        && (matches!(ending, "" | "txt" | "md" | "html")
-            || stem.is_empty()
-            || !["rs", "js", "ts", "json", "h", "c"].contains(&ending))
+    let is_code = ["rs", "js", "ts", "json", "h", "c"].contains(&name.rsplit('.').next().unwrap_or(name));
+    let begins = ["license", "licence", "copying", "notice", "unlicense", "copyright"];
+    !is_code && begins.iter().any(|begin| name.starts_with(begin))
 }
 
 #[cfg(test)]

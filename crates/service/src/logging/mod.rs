@@ -16,7 +16,7 @@ use tracing_subscriber::{fmt, reload};
 use waverant_api::{LogDesk, LogLevel, LogLine, LogRing};
 
 use crate::settings::{LogFormat, Settings};
-use journal::JournalLayer;
+use journal::Journal;
 
 /// Starts writing log lines, as the settings say, and keeps the newest for who looks from afar. Text for people goes to
 /// stderr, or into the journal with its fields if stderr leads there. A second call writes nothing.
@@ -24,12 +24,14 @@ pub fn start_logging(settings: &Settings) -> LogDesk {
     let filter = EnvFilter::try_new(&settings.log_level).unwrap_or_else(|_| EnvFilter::new("info"));
     let (filter, handle) = reload::Layer::new(filter);
     let ring = Arc::new(LogRing::default());
+    let journal = (settings.log_format == LogFormat::Text).then(Journal::connect).flatten();
+    let has_journal = journal.is_some();
+    let kept = tracing_subscriber::registry().with(filter).with(KeptLines { ring: ring.clone(), journal });
     let lines = fmt::layer().with_writer(std::io::stderr);
-    let kept = tracing_subscriber::registry().with(filter).with(RingLayer(ring.clone()));
-    let _ = match (settings.log_format, JournalLayer::connect()) {
-        (LogFormat::Json, _) => kept.with(lines.json()).try_init(),
-        (LogFormat::Text, Some(journal)) => kept.with(journal).try_init(),
-        (LogFormat::Text, None) => kept.with(lines.with_ansi(std::io::stderr().is_terminal())).try_init(),
+    let _ = match settings.log_format {
+        LogFormat::Json => kept.with(lines.json()).try_init(),
+        LogFormat::Text if has_journal => kept.try_init(),
+        LogFormat::Text => kept.with(lines.with_ansi(std::io::stderr().is_terminal())).try_init(),
     };
     LogDesk::new(ring, settings.log_level.clone(), move |level| {
         let filter = EnvFilter::try_new(level).map_err(|error| format!("`{level}` is no level or filter: {error}"))?;
@@ -37,12 +39,19 @@ pub fn start_logging(settings: &Settings) -> LogDesk {
     })
 }
 
-/// Puts lines into the ring.
-struct RingLayer(Arc<LogRing>);
+/// Puts lines into the ring, and into the journal if there is one.
+struct KeptLines {
+    ring: Arc<LogRing>,
+    journal: Option<Journal>,
+}
 
-impl<S: Subscriber> Layer<S> for RingLayer {
+impl<S: Subscriber> Layer<S> for KeptLines {
     fn on_event(&self, event: &Event<'_>, _: Context<'_, S>) {
-        self.0.push(line_of(event));
+        let line = line_of(event);
+        if let Some(journal) = &self.journal {
+            journal.write(&line);
+        }
+        self.ring.push(line);
     }
 }
 
@@ -94,7 +103,7 @@ mod tests {
     #[test]
     fn lines_are_kept_with_their_fields() {
         let ring = Arc::new(LogRing::default());
-        let subscriber = tracing_subscriber::registry().with(RingLayer(ring.clone()));
+        let subscriber = tracing_subscriber::registry().with(KeptLines { ring: ring.clone(), journal: None });
         tracing::subscriber::with_default(subscriber, || {
             tracing::warn!(session = 7, destination = "plovio", peer = %"192.0.2.7", "the leg is lost");
         });
