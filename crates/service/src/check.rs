@@ -2,12 +2,14 @@
 
 use std::fmt;
 use std::fs;
+use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::path::Path;
 use std::process::Command;
 
 use crate::machine;
 use crate::settings::Settings;
+use crate::state_lock::StateLock;
 use waverant_net::ServerTls;
 
 /// Less free space than this deserves a warning: 30 minutes at 6 Mbit/s take 1.35 GB.
@@ -40,9 +42,11 @@ impl fmt::Display for Finding {
 
 /// Looks at ports, folders, disk space and the database program.
 pub fn check_machine(settings: &Settings) -> Vec<Finding> {
+    let runs = StateLock::is_held(&settings.state_folder);
+    let check_port = |name: &str, address: SocketAddr| judge_port(name, address, TcpListener::bind(address), runs);
     let mut findings = vec![
         check_port("rtmp", settings.rtmp),
-        check_udp_port("srt", settings.srt),
+        judge_port("srt", settings.srt, UdpSocket::bind(settings.srt), runs),
         check_port("http", settings.http),
         check_port("viewing", settings.viewing),
         check_folder("state folder", &settings.state_folder),
@@ -77,26 +81,23 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
     findings
 }
 
-fn check_port(name: &str, address: SocketAddr) -> Finding {
-    match TcpListener::bind(address) {
+/// What came of listening. The service that runs with these settings has its doors itself.
+fn judge_port<T>(name: &str, address: SocketAddr, bound: io::Result<T>, runs: bool) -> Finding {
+    match bound {
         Ok(_) => Finding::good(format!("listen.{name} {address} is free")),
-        Err(error) => Finding::bad(bind_failure(name, address, &error)),
-    }
-}
-
-fn check_udp_port(name: &str, address: SocketAddr) -> Finding {
-    match UdpSocket::bind(address) {
-        Ok(_) => Finding::good(format!("listen.{name} {address}/udp is free")),
+        Err(error) if runs && error.kind() == io::ErrorKind::AddrInUse => Finding::good(format!(
+            "listen.{name} {address} is taken: by the service, which runs, unless the settings were changed since it began"
+        )),
         Err(error) => Finding::bad(bind_failure(name, address, &error)),
     }
 }
 
 /// What is said when an address cannot be listened on.
-pub(crate) fn bind_failure(name: &str, address: SocketAddr, error: &std::io::Error) -> String {
+pub(crate) fn bind_failure(name: &str, address: SocketAddr, error: &io::Error) -> String {
     let advice = match error.kind() {
-        std::io::ErrorKind::AddrInUse => "another program listens there; stop it, or choose another port",
-        std::io::ErrorKind::PermissionDenied => "ports below 1024 need a right of their own; choose a higher one",
-        std::io::ErrorKind::AddrNotAvailable => "this machine has no such address",
+        io::ErrorKind::AddrInUse => "another program listens there; stop it, or choose another port",
+        io::ErrorKind::PermissionDenied => "ports below 1024 need a right of their own; choose a higher one",
+        io::ErrorKind::AddrNotAvailable => "this machine has no such address",
         _ => "choose another address",
     };
     format!("listen.{name} {address}: {error}; {advice}")
@@ -110,7 +111,7 @@ fn check_folder(name: &str, folder: &Path) -> Finding {
 }
 
 /// What is said when a folder cannot be written.
-pub(crate) fn folder_failure(name: &str, folder: &Path, error: &std::io::Error) -> String {
+pub(crate) fn folder_failure(name: &str, folder: &Path, error: &io::Error) -> String {
     format!(
         "{name} {} cannot be written: {error}; make it, and give it to the user that runs waverantd",
         folder.display()
@@ -118,7 +119,7 @@ pub(crate) fn folder_failure(name: &str, folder: &Path, error: &std::io::Error) 
 }
 
 /// Makes a folder where it is missing and writes a file into it.
-pub(crate) fn try_folder(folder: &Path) -> std::io::Result<()> {
+pub(crate) fn try_folder(folder: &Path) -> io::Result<()> {
     fs::create_dir_all(folder)?;
     let probe = folder.join(format!(".waverant-probe-{}", std::process::id()));
     fs::write(&probe, b"probe")?;
@@ -181,8 +182,14 @@ mod tests {
     #[test]
     fn a_port_in_use_is_found() {
         let holder = TcpListener::bind("127.0.0.1:0").unwrap();
-        let finding = check_port("rtmp", holder.local_addr().unwrap());
+        let address = holder.local_addr().unwrap();
+        let finding = judge_port("rtmp", address, TcpListener::bind(address), false);
         assert!(!finding.is_good && finding.text.contains("another program listens there"), "{finding}");
+        let finding = judge_port("rtmp", address, TcpListener::bind(address), true);
+        assert!(finding.is_good && finding.text.contains("by the service, which runs"), "{finding}");
+        drop(holder);
+        let finding = judge_port("rtmp", address, TcpListener::bind(address), true);
+        assert!(finding.is_good && finding.text.ends_with("is free"), "{finding}");
     }
 
     #[test]

@@ -17,6 +17,7 @@ use crate::before_migrations::{self, NoBackup};
 use crate::check::{folder_failure, try_folder};
 use crate::machine;
 use crate::settings::Settings;
+use crate::state_lock::StateLockError;
 
 /// Who may look into the state folder: nobody else.
 const STATE_MODE: u32 = 0o700;
@@ -43,9 +44,9 @@ pub enum StartError {
     /// There are no threads for viewers.
     #[error("threads for viewers: {0}")]
     Threads(io::Error),
-    /// Somebody works in the state folder.
-    #[error("{}: another waverantd runs with it; stop that one first", .0.display())]
-    InUse(PathBuf),
+    /// The state folder is not ours.
+    #[error(transparent)]
+    Lock(#[from] StateLockError),
     /// What is done by hand would leave files that the service cannot read.
     #[error("{} belongs to user {owner}, and you are user {own}; run this as that user, as in `sudo -u '#{owner}' waverantd …`", folder.display())]
     OtherUser {
