@@ -6,15 +6,18 @@ use openh264::encoder::{
     BitRate, Encoder, EncoderConfig, FrameRate, IntraFramePeriod, Profile, QpRange, RateControlMode, VuiConfig,
 };
 use openh264::formats::{RgbaSliceU8, YUVBuffer};
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use tiny_skia::Pixmap;
 use waverant_media::{AvcDecoderConfig, MediaTime, NalUnitType, Packet, TICKS_PER_SECOND, TrackId, TrackKind};
+
+use crate::WorkFailed;
 
 /// The smallest and the largest side that is encoded.
 const SIDES: std::ops::RangeInclusive<u32> = 64..=4096;
 
 /// Why a picture could not be encoded.
-#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[derive(Clone, Debug, PartialEq, Eq, Error, Serialize, Deserialize)]
 #[non_exhaustive]
 pub enum EncodeError {
     /// The size cannot be encoded.
@@ -28,7 +31,13 @@ pub enum EncodeError {
     /// The encoder failed.
     #[error("the encoder failed: {0}")]
     Encoder(String),
+    /// The work broke off.
+    #[error(transparent)]
+    Work(#[from] WorkFailed),
 }
+
+/// How a decoder is set up, and pictures for it.
+pub(crate) type Encoded = (AvcDecoderConfig, Vec<Packet>);
 
 /// How pictures are to be encoded.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -73,6 +82,15 @@ impl PictureFormat {
     }
 }
 
+impl PictureFormat {
+    /// Picture `number`, still without its payload.
+    pub(crate) fn packet(&self, number: u32) -> Packet {
+        let time = self.time_of(number);
+        let (track, kind, payload) = (TrackId::VIDEO, TrackKind::Video, Bytes::new());
+        Packet { track, kind, dts: time, pts: time, random_access: false, payload }
+    }
+}
+
 /// Encodes `count` pictures; the first one is a keyframe.
 ///
 /// # Errors
@@ -81,7 +99,7 @@ pub fn encode_pictures<P: Borrow<Pixmap>>(
     format: &PictureFormat,
     count: u32,
     mut draw: impl FnMut(u32) -> P,
-) -> Result<(AvcDecoderConfig, Vec<Packet>), EncodeError> {
+) -> Result<Encoded, EncodeError> {
     format.check_size()?;
     let PictureFormat { width, height, .. } = *format;
     let failed = |error: &dyn std::fmt::Display| EncodeError::Encoder(error.to_string());
@@ -100,14 +118,10 @@ pub fn encode_pictures<P: Borrow<Pixmap>>(
             let record = configuration_record(&units).ok_or_else(|| failed(&"no parameter sets"))?;
             avc = Some(AvcDecoderConfig::parse(record).map_err(|error| failed(&error))?);
         }
-        let time = format.time_of(number);
         packets.push(Packet {
-            track: TrackId::VIDEO,
-            kind: TrackKind::Video,
-            dts: time,
-            pts: time,
             random_access: units.iter().any(|unit| kind_of(unit) == Some(NalUnitType::IdrSlice)),
             payload: length_prefixed(&units),
+            ..format.packet(number)
         });
     }
     Ok((avc.ok_or_else(|| failed(&"no pictures"))?, packets))

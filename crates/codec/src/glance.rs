@@ -25,7 +25,7 @@ pub struct Glance {
 ///
 /// # Errors
 /// [`StillError`] if there is no decoder for the codec, or it gives no picture.
-pub fn glance(codec: &CodecParameters, keyframe: &[u8]) -> Result<Glance, StillError> {
+pub(crate) fn glance(codec: &CodecParameters, keyframe: &[u8]) -> Result<Glance, StillError> {
     decode(codec, keyframe, to_glance)
 }
 
@@ -46,17 +46,17 @@ mod tests {
     use waverant_media::testing;
 
     use super::*;
-    use crate::holding_picture;
+    use crate::Hand;
 
     #[test]
     fn a_keyframe_is_looked_at() {
-        let clip = holding_picture(320, 180, 25.0).unwrap();
+        let clip = Hand::default().holding_picture(320, 180, 25.0).unwrap();
         let codec = &clip.tracks.iter().next().unwrap().codec;
         let found = glance(codec, &clip.packets[0].payload).unwrap();
         assert_eq!(found.points.len(), GLANCE_POINTS);
         let (least, most) = (found.points.iter().min().unwrap(), found.points.iter().max().unwrap());
         assert!(most - least > 20, "it is no plain surface: {least} to {most}");
         assert_eq!(glance(codec, &clip.packets[0].payload), Ok(found), "the same picture is the same");
-        assert_eq!(glance(&testing::hevc(), b""), Err(StillError::Codec("HEVC")));
+        assert_eq!(glance(&testing::hevc(), b""), Err(StillError::Codec("HEVC".to_owned())));
     }
 }

@@ -3,6 +3,7 @@ use tiny_skia::{
 };
 use waverant_media::{CodecParameters, Track, TrackId, Tracks};
 
+use crate::avc::Encoded;
 use crate::{Clip, EncodeError, PictureFormat, encode_pictures};
 
 /// Lettering and mark; made by `demo/clip-generator`.
@@ -12,20 +13,25 @@ const ARTWORK: &[u8] = include_bytes!("../assets/holding.png");
 const WIDTH_SHARE: f32 = 0.56;
 const HEIGHT_SHARE: f32 = 0.34;
 
-/// A still picture that says that the show goes on soon, two seconds long, without sound.
-///
-/// # Errors
-/// [`EncodeError`] if the size cannot be encoded.
-pub fn holding_picture(width: u32, height: u32, frame_rate: f64) -> Result<Clip, EncodeError> {
-    let mut format = PictureFormat { width, height, frame_rate, bitrate_bps: None, group: 0 };
+/// How the holding picture is encoded: one group of pictures.
+pub(crate) fn format(width: u32, height: u32, frame_rate: f64) -> PictureFormat {
+    let format = PictureFormat { width, height, frame_rate, bitrate_bps: None, group: 0 };
+    PictureFormat { group: format.pictures_in(2.0), ..format }
+}
+
+/// Draws and encodes it.
+pub(crate) fn encoded(width: u32, height: u32, frame_rate: f64) -> Result<Encoded, EncodeError> {
+    let format = format(width, height, frame_rate);
     format.check_size()?;
-    let count = format.pictures_in(2.0);
-    format.group = count;
     let picture = draw(width, height);
-    let (avc, packets) = encode_pictures(&format, count, |_| &picture)?;
+    encode_pictures(&format, format.group, |_| &picture)
+}
+
+/// A still picture that says that the show goes on soon, two seconds long, without sound.
+pub(crate) fn clip(format: &PictureFormat, (avc, packets): Encoded) -> Clip {
     let mut tracks = Tracks::new();
     tracks.set(Track::new(TrackId::VIDEO, CodecParameters::H264(avc)));
-    Ok(Clip { tracks, packets, length: format.time_of(count) })
+    Clip { tracks, packets, length: format.time_of(format.group) }
 }
 
 fn draw(width: u32, height: u32) -> Pixmap {
@@ -61,6 +67,10 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    fn holding_picture(width: u32, height: u32, frame_rate: f64) -> Result<Clip, EncodeError> {
+        Ok(clip(&format(width, height, frame_rate), encoded(width, height, frame_rate)?))
+    }
 
     #[rstest]
     #[case(1280, 720, 30.0, 60)]

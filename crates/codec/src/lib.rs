@@ -1,22 +1,25 @@
 //! What costs a processor: pictures that stand in for a lost encoder and that a rehearsal plays, drawn and encoded
 //! as H.264 in any size; stills of recordings; and pictures and sound that are
-//! looked at to judge a show. A [`CodecPool`] does such work on threads of its own.
+//! looked at to judge a show. A [`CodecPool`] does such work on threads of its own, and has what is native code done by
+//! helpers, in processes that can do nothing else.
 
 mod avc;
+mod elsewhere;
 mod glance;
 mod holding;
 mod pool;
 mod sound;
 mod still;
 mod test_picture;
+mod work_failed;
 
 pub use avc::{EncodeError, PictureFormat, encode_pictures};
-pub use glance::{GLANCE_POINTS, Glance, glance};
-pub use holding::holding_picture;
-pub use pool::{CodecPool, WorkFailed};
-pub use sound::{NotDecoded, SoundDecoder};
-pub use still::{Still, StillError, decode_keyframe, strip};
-pub use test_picture::test_picture;
+pub use elsewhere::{Hand, NotConfined, Workplace, confine, serve};
+pub use glance::{GLANCE_POINTS, Glance};
+pub use pool::CodecPool;
+pub use sound::SoundPiece;
+pub use still::{Still, StillError, strip};
+pub use work_failed::WorkFailed;
 
 use waverant_media::{MediaTime, Packet, Tracks};
 

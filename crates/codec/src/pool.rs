@@ -4,10 +4,9 @@ use std::thread;
 use std::time::Duration;
 
 use parking_lot::{Condvar, Mutex};
-use thiserror::Error;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, oneshot};
 
-use crate::{Clip, EncodeError, holding_picture};
+use crate::{Clip, EncodeError, Hand, WorkFailed, Workplace};
 
 /// Pieces of work at the same time.
 const THREADS: usize = 2;
@@ -27,12 +26,7 @@ const NICENESS: i32 = 10;
 /// What a pixel costs while it is drawn, converted and encoded, in bytes.
 const BYTES_PER_PIXEL: u64 = 16;
 
-/// The work broke off by a fault of ours.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
-#[error("the work on a picture failed by a fault of ours")]
-pub struct WorkFailed;
-
-type Job = Box<dyn FnOnce() + Send>;
+type Job = Box<dyn FnOnce(&mut Hand) + Send>;
 
 /// Threads for work on pictures: few, with less of the processor than shows have, and with a budget of memory, so
 /// that neither many shows nor a crowd that wants stills costs more than that. They are there only while there is
@@ -50,6 +44,7 @@ type HoldingKey = (u32, u32, u64);
 
 #[derive(Default)]
 struct Shared {
+    workplace: Workplace,
     queue: Mutex<Queue>,
     news: Condvar,
 }
@@ -69,11 +64,17 @@ struct Queue {
 
 impl Default for CodecPool {
     fn default() -> Self {
-        Self { shared: Arc::default(), budget: Arc::new(Semaphore::new(BUDGET as usize)), holding: Arc::default() }
+        Self::new(Workplace::Here)
     }
 }
 
 impl CodecPool {
+    /// A pool that has native code run there.
+    pub fn new(workplace: Workplace) -> Self {
+        let shared = Arc::new(Shared { workplace, ..Shared::default() });
+        Self { shared, budget: Arc::new(Semaphore::new(BUDGET as usize)), holding: Arc::default() }
+    }
+
     /// Does work that takes about `bytes` of memory, in its turn; what is above the budget waits for all others.
     ///
     /// # Errors
@@ -84,14 +85,14 @@ impl CodecPool {
     pub async fn run<T: Send + 'static>(
         &self,
         bytes: u64,
-        work: impl FnOnce() -> T + Send + 'static,
+        work: impl FnOnce(&mut Hand) -> T + Send + 'static,
     ) -> Result<T, WorkFailed> {
         let units = u32::try_from(bytes / UNIT as u64).unwrap_or(u32::MAX).clamp(1, BUDGET);
         let permit = self.budget.clone().acquire_many_owned(units).await.map_err(|_| WorkFailed)?;
         let (sender, receiver) = oneshot::channel();
-        let job = move || {
+        let job = move |hand: &mut Hand| {
             if !sender.is_closed() {
-                let _ = sender.send(work());
+                let _ = sender.send(work(hand));
             }
         };
         self.queue(Box::new(job), permit)?;
@@ -111,8 +112,8 @@ impl CodecPool {
         }
         known.retain(|_, clip| clip.strong_count() > 0);
         let bytes = u64::from(width) * u64::from(height) * BYTES_PER_PIXEL;
-        let drawn = self.run(bytes, move || holding_picture(width, height, frame_rate)).await;
-        let clip = Arc::new(drawn.map_err(|failed| EncodeError::Encoder(failed.to_string()))??);
+        let drawn = self.run(bytes, move |hand| hand.holding_picture(width, height, frame_rate)).await;
+        let clip = Arc::new(drawn??);
         known.insert(key, Arc::downgrade(&clip));
         Ok(clip)
     }
@@ -152,6 +153,7 @@ fn work_off(shared: &Shared) {
     let _counted = Counted(shared);
     // On Linux a thread has a niceness of its own.
     let _ = rustix::process::setpriority_process(Some(rustix::thread::gettid()), NICENESS);
+    let mut hand = Hand::new(shared.workplace.clone());
     loop {
         let mut queue = shared.queue.lock();
         while queue.jobs.is_empty() {
@@ -165,7 +167,7 @@ fn work_off(shared: &Shared) {
         let Some((job, permit)) = queue.jobs.pop_front() else { continue };
         drop(queue);
         // Work that panics is told to who waits for it; the thread goes on.
-        let _ = std::panic::catch_unwind(std::panic::AssertUnwindSafe(job));
+        let _ = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| job(&mut hand)));
         drop(permit);
     }
 }
@@ -182,7 +184,7 @@ mod tests {
         let works = (0..20).map(|number| {
             let (pool, now, most) = (pool.clone(), now.clone(), most.clone());
             tokio::spawn(async move {
-                let work = move || {
+                let work = move |_: &mut Hand| {
                     most.fetch_max(now.fetch_add(1, Ordering::SeqCst) + 1, Ordering::SeqCst);
                     thread::sleep(Duration::from_millis(5));
                     now.fetch_sub(1, Ordering::SeqCst);
@@ -201,7 +203,7 @@ mod tests {
     async fn work_that_takes_all_memory_is_alone() {
         let (pool, running) = (CodecPool::default(), Arc::new(AtomicUsize::new(0)));
         let alone = |running: Arc<AtomicUsize>| {
-            move || {
+            move |_: &mut Hand| {
                 let others = running.fetch_add(1, Ordering::SeqCst);
                 thread::sleep(Duration::from_millis(20));
                 running.fetch_sub(1, Ordering::SeqCst);
@@ -216,10 +218,10 @@ mod tests {
     async fn work_that_panics_costs_nobody_else() {
         let pool = CodecPool::default();
         for _ in 0..3 {
-            assert_eq!(pool.run::<()>(1, || panic!("a fault of ours")).await, Err(WorkFailed));
+            assert_eq!(pool.run::<()>(1, |_| panic!("a fault of ours")).await, Err(WorkFailed));
         }
         // Takes the whole budget: all of it was given back.
-        assert_eq!(pool.run(1 << 40, || 7).await, Ok(7));
+        assert_eq!(pool.run(1 << 40, |_| 7).await, Ok(7));
     }
 
     #[tokio::test]

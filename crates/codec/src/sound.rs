@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use bytes::Bytes;
+use serde::{Deserialize, Serialize};
 use symphonia_bundle_flac::FlacDecoder;
 use symphonia_bundle_mp3::MpaDecoder;
 use symphonia_codec_aac::AacDecoder;
@@ -21,13 +23,34 @@ const OPUS_LONGEST: usize = 5760;
 /// A frame that decodes to more than this many samples of all channels together is damaged.
 const MOST_SAMPLES: usize = 8 * 65_536;
 
+/// Frames that come together decode to no more samples than this; what is above is taken for damaged.
+const MOST_TOGETHER: usize = 2 * MOST_SAMPLES;
+
+/// What came of a frame of sound.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub enum SoundPiece {
+    /// It cannot be decoded.
+    Damaged,
+    /// It was decoded, but sounds of what came before it, which is not known.
+    LedIn,
+    /// It was decoded.
+    Heard {
+        /// In Hz.
+        rate: u32,
+        /// How many channels.
+        channels: usize,
+        /// Of all channels in turn, from -1 to 1.
+        samples: Vec<f32>,
+    },
+}
+
 /// Why sound is not listened to.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("{0} is not listened to here")]
-pub struct NotDecoded(pub String);
+pub(crate) struct NotDecoded(pub(crate) String);
 
 /// Decodes the frames of one track.
-pub struct SoundDecoder {
+pub(crate) struct SoundDecoder {
     kind: Kind,
     rate: u32,
     channels: usize,
@@ -53,7 +76,7 @@ impl SoundDecoder {
     ///
     /// # Errors
     /// [`NotDecoded`] if there is none here.
-    pub fn new(codec: &CodecParameters) -> Result<Self, NotDecoded> {
+    pub(crate) fn new(codec: &CodecParameters) -> Result<Self, NotDecoded> {
         let not = || NotDecoded(codec.name().to_owned());
         let sound = codec.sound().ok_or_else(not)?;
         let mut parameters = AudioCodecParameters::new();
@@ -89,7 +112,7 @@ impl SoundDecoder {
     }
 
     /// What comes next does not follow what came before.
-    pub fn reset(&mut self) {
+    fn reset(&mut self) {
         match &mut self.kind {
             Kind::Pure(decoder) => decoder.reset(),
             // It fails only for a decoder that was not made.
@@ -99,7 +122,7 @@ impl SoundDecoder {
 
     /// Decodes a frame: its rate in Hz, its channels, and the samples of all channels in turn. None for one that is
     /// damaged.
-    pub fn decode(&mut self, frame: &[u8]) -> Option<(u32, usize, &[f32])> {
+    fn decode(&mut self, frame: &[u8]) -> Option<(u32, usize, &[f32])> {
         self.samples.clear();
         match &mut self.kind {
             Kind::Pure(decoder) => {
@@ -118,6 +141,37 @@ impl SoundDecoder {
             }
         }
         (self.channels > 0).then_some((self.rate, self.channels, &self.samples[..]))
+    }
+
+    /// Decodes frames in a row, from where nothing is known of what was before.
+    pub(crate) fn decode_all<'a>(&mut self, frames: impl Iterator<Item = &'a Bytes>) -> Vec<SoundPiece> {
+        let (mut is_cut, mut room) = (true, MOST_TOGETHER);
+        let pieces = frames.map(|frame| {
+            if is_cut {
+                self.reset();
+            }
+            let decoded = self.decode(frame).filter(|(.., samples)| samples.len() <= room);
+            let Some((rate, channels, samples)) = decoded else {
+                is_cut = true;
+                return SoundPiece::Damaged;
+            };
+            if std::mem::take(&mut is_cut) {
+                return SoundPiece::LedIn;
+            }
+            room -= samples.len();
+            SoundPiece::Heard { rate, channels, samples: samples.to_vec() }
+        });
+        pieces.collect()
+    }
+}
+
+/// How many frames before a piece of sound are decoded with it, so that it sounds as in the stream: one overlaps with
+/// the next; an Opus decoder needs 80 ms (RFC 7845, 4.6), and an MP3 frame may have its bits in several before it.
+pub(crate) fn lead_in(codec: &CodecParameters) -> usize {
+    match codec {
+        CodecParameters::Opus(_) => 4,
+        CodecParameters::Mp3(_) => 10,
+        _ => 1,
     }
 }
 

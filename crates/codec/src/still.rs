@@ -4,8 +4,11 @@ use openh264::formats::YUVSource;
 use resize::Pixel;
 use resize::Type::Triangle;
 use rgb::FromSlice;
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use waverant_media::{AvcDecoderConfig, CodecParameters, NalUnits};
+
+use crate::WorkFailed;
 
 /// Larger pictures are not decoded for a still.
 const MAX_PIXELS: u64 = 4096 * 2304;
@@ -17,12 +20,12 @@ const BLANK: [u8; 3] = [32, 38, 46];
 const JPEG_QUALITY: u8 = 80;
 
 /// Why there is no still.
-#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[derive(Clone, Debug, PartialEq, Eq, Error, Serialize, Deserialize)]
 #[non_exhaustive]
 pub enum StillError {
     /// There is no decoder for it here.
     #[error("stills are made of H.264, and this is {0}")]
-    Codec(&'static str),
+    Codec(String),
     /// It would take too much memory.
     #[error("{width}x{height} is too large for a still")]
     Size {
@@ -37,6 +40,9 @@ pub enum StillError {
     /// It cannot be written as JPEG.
     #[error("the picture cannot be written: {0}")]
     Encoder(String),
+    /// The work broke off.
+    #[error(transparent)]
+    Work(#[from] WorkFailed),
 }
 
 /// A decoded picture.
@@ -52,6 +58,22 @@ impl Still {
     /// Width and height in pixels.
     pub fn size(&self) -> (usize, usize) {
         (self.width, self.height)
+    }
+
+    /// A picture of this size.
+    ///
+    /// # Errors
+    /// [`StillError::Decoder`] if there are too few or too many pixels for it.
+    pub(crate) fn new((width, height): (usize, usize), pixels: Vec<u8>) -> Result<Self, StillError> {
+        if width.checked_mul(height).and_then(|count| count.checked_mul(3)) != Some(pixels.len()) {
+            return Err(StillError::Decoder(format!("{} bytes for {width}x{height}", pixels.len())));
+        }
+        Ok(Self { width, height, pixels })
+    }
+
+    /// Red, green and blue of each pixel.
+    pub(crate) fn into_pixels(self) -> Vec<u8> {
+        self.pixels
     }
 
     /// The same picture, no wider than `width`.
@@ -89,7 +111,7 @@ impl Still {
 ///
 /// # Errors
 /// [`StillError`] if there is no decoder for the codec, or it gives no picture.
-pub fn decode_keyframe(codec: &CodecParameters, keyframe: &[u8]) -> Result<Still, StillError> {
+pub(crate) fn decode_keyframe(codec: &CodecParameters, keyframe: &[u8]) -> Result<Still, StillError> {
     decode(codec, keyframe, to_still)
 }
 
@@ -99,7 +121,7 @@ pub(crate) fn decode<T>(
     keyframe: &[u8],
     make: impl Fn(&DecodedYUV<'_>) -> T,
 ) -> Result<T, StillError> {
-    let CodecParameters::H264(config) = codec else { return Err(StillError::Codec(codec.name())) };
+    let CodecParameters::H264(config) = codec else { return Err(StillError::Codec(codec.name().to_owned())) };
     let (width, height) = (config.sequence().width, config.sequence().height);
     if u64::from(width) * u64::from(height) > MAX_PIXELS {
         return Err(StillError::Size { width, height });
@@ -156,11 +178,11 @@ mod tests {
     use waverant_media::testing;
 
     use super::*;
-    use crate::holding_picture;
+    use crate::Hand;
 
     #[test]
     fn a_keyframe_becomes_a_still() {
-        let clip = holding_picture(640, 360, 25.0).unwrap();
+        let clip = Hand::default().holding_picture(640, 360, 25.0).unwrap();
         let codec = &clip.tracks.iter().next().unwrap().codec;
         let still = decode_keyframe(codec, &clip.packets[0].payload).unwrap();
         assert_eq!(still.size(), (640, 360));
@@ -178,7 +200,7 @@ mod tests {
 
     #[test]
     fn what_cannot_be_decoded_is_named() {
-        assert_eq!(decode_keyframe(&testing::hevc(), b"").unwrap_err(), StillError::Codec("HEVC"));
+        assert_eq!(decode_keyframe(&testing::hevc(), b"").unwrap_err(), StillError::Codec("HEVC".to_owned()));
         let error = decode_keyframe(&testing::h264(), &[0, 0, 0, 4, 0x65, 1, 2, 3]).unwrap_err();
         assert!(matches!(error, StillError::Decoder(_)), "{error}");
     }

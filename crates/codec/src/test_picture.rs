@@ -5,6 +5,7 @@ use tiny_skia::{Color, FillRule, Paint, PathBuilder, Pixmap, Rect, Stroke, Trans
 use waverant_container::Mp4File;
 use waverant_media::{CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
 
+use crate::avc::Encoded;
 use crate::{Clip, EncodeError, PictureFormat, encode_pictures};
 
 /// A tone of 1 kHz at -20 dBFS, AAC, 48 kHz, stereo; made by `demo/clip-generator`.
@@ -25,25 +26,31 @@ const FIELDS: [(u8, u8, u8); 8] = [
     (236, 232, 220),
 ];
 
-/// A moving picture with a tone, eight seconds long, in which a lost or repeated picture shows: a
-/// hand that turns once, and a mark that goes along the foot.
-///
-/// # Errors
-/// [`EncodeError`] if the size cannot be encoded.
-pub fn test_picture(width: u32, height: u32, frame_rate: f64, keyframe_seconds: f64) -> Result<Clip, EncodeError> {
-    let mut format = PictureFormat { width, height, frame_rate, bitrate_bps: None, group: 0 };
+/// How the test picture is encoded.
+pub(crate) fn format(width: u32, height: u32, frame_rate: f64, keyframe_seconds: f64) -> PictureFormat {
+    let format = PictureFormat { width, height, frame_rate, bitrate_bps: None, group: 0 };
+    PictureFormat { group: format.pictures_in(keyframe_seconds), ..format }
+}
+
+/// Draws and encodes its pictures.
+pub(crate) fn encoded(width: u32, height: u32, frame_rate: f64, keyframe_seconds: f64) -> Result<Encoded, EncodeError> {
+    let format = format(width, height, frame_rate, keyframe_seconds);
     format.check_size()?;
-    format.group = format.pictures_in(keyframe_seconds);
     let count = format.pictures_in(SECONDS);
     let backdrop = backdrop(width, height);
-    let (avc, mut packets) = encode_pictures(&format, count, |number| draw(&backdrop, number, count))?;
+    encode_pictures(&format, count, |number| draw(&backdrop, number, count))
+}
+
+/// A moving picture with a tone, eight seconds long, in which a lost or repeated picture shows: a
+/// hand that turns once, and a mark that goes along the foot.
+pub(crate) fn clip(format: &PictureFormat, (avc, mut packets): Encoded) -> Result<Clip, EncodeError> {
     let mut tracks = Tracks::new();
     tracks.set(Track::new(TrackId::VIDEO, CodecParameters::H264(avc)));
     let (aac, tone) = tone()?;
     tracks.set(Track::new(TrackId::AUDIO, aac));
     packets.extend(tone);
     packets.sort_by_key(|packet| packet.dts);
-    Ok(Clip { tracks, packets, length: format.time_of(count) })
+    Ok(Clip { tracks, packets, length: format.time_of(format.pictures_in(SECONDS)) })
 }
 
 fn tone() -> Result<(CodecParameters, Vec<Packet>), EncodeError> {
@@ -167,7 +174,7 @@ mod tests {
 
     #[test]
     fn picture_and_tone_end_together_and_move() {
-        let clip = test_picture(640, 360, 30.0, 2.0).unwrap();
+        let clip = clip(&format(640, 360, 30.0, 2.0), encoded(640, 360, 30.0, 2.0).unwrap()).unwrap();
         assert_eq!(clip.length, MediaTime::from_millis(8000));
         assert_eq!(clip.tracks.to_string(), "H.264 + AAC");
         let pictures: Vec<_> = clip.packets.iter().filter(|packet| packet.kind == TrackKind::Video).collect();

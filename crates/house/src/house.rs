@@ -62,6 +62,8 @@ pub struct HouseSetup<'a> {
     pub reachable: Reachable,
     /// Who takes mail for people, and how long mail about what happens is gathered.
     pub mail: (Option<MailServer>, Duration),
+    /// Threads for pictures and sound.
+    pub codec: CodecPool,
     /// What hearing and seeing shows may take of one processor: 0 to 1 and more.
     pub checkup_share: f64,
     /// How long figures are kept.
@@ -121,10 +123,10 @@ impl House {
     /// # Errors
     /// [`StoreError`] if the database does not answer.
     pub async fn open(setup: HouseSetup<'_>) -> Result<Arc<Self>, StoreError> {
-        let HouseSetup { store, ledger, recordings, state_folder, .. } = setup;
+        let HouseSetup { store, ledger, recordings, state_folder, codec, .. } = setup;
         let directory = Directory::load(&store).await?;
         let segments = empty_segments(state_folder, recordings.floor_bytes).await;
-        let (recordings, stopping, codec) = (Arc::new(recordings), CancellationToken::new(), CodecPool::default());
+        let (recordings, stopping) = (Arc::new(recordings), CancellationToken::new());
         let library_setup = LibrarySetup {
             recordings: recordings.clone(),
             state_folder,

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::PathBuf;
 
-use waverant_codec::{Still, decode_keyframe, strip};
+use waverant_codec::{Hand, Still, strip};
 use waverant_container::{FileReader, SampleRef, Source};
 use waverant_media::{CodecParameters, TrackKind};
 use waverant_store::StoredTake;
@@ -29,10 +29,10 @@ impl Library {
     async fn with_pictures<T: Send + 'static>(
         &self,
         take: &StoredTake,
-        work: impl FnOnce(FileSource) -> Result<T, LibraryError> + Send + 'static,
+        work: impl FnOnce(&mut Hand, FileSource) -> Result<T, LibraryError> + Send + 'static,
     ) -> Result<T, LibraryError> {
         let (path, name) = (self.path_of(take), take.record.path.clone());
-        self.codec.run(PICTURE_BYTES, move || work(open(&path, name)?)).await?
+        self.codec.run(PICTURE_BYTES, move |hand| work(hand, open(&path, name)?)).await?
     }
 
     /// The strip of a take as JPEG. It is made once and kept.
@@ -46,13 +46,13 @@ impl Library {
         {
             return Ok(bytes);
         }
-        self.with_pictures(take, move |source| {
+        self.with_pictures(take, move |hand, source| {
             let (codec, keys) = keyframes(&source)?;
             let chosen = (0..STRIP_COUNT).map(|number| keys.get(number * keys.len() / STRIP_COUNT));
             let mut error = None;
             let stills: Vec<Option<Still>> = chosen
                 .map(|key| {
-                    let still = decode(&source, &codec, key?).map(|still| still.within(STRIP_WIDTH));
+                    let still = decode(hand, &source, &codec, (key?, STRIP_WIDTH));
                     still.map_err(|found| error = Some(found)).ok()
                 })
                 .collect();
@@ -71,12 +71,12 @@ impl Library {
     /// # Errors
     /// [`LibraryError`] if the file is not there, or the picture cannot be decoded.
     pub async fn still(&self, take: &StoredTake, at_ms: u64) -> Result<Vec<u8>, LibraryError> {
-        self.with_pictures(take, move |source| {
+        self.with_pictures(take, move |hand, source| {
             let (codec, keys) = keyframes(&source)?;
             let is_before = |key: &&SampleRef| u64::try_from(key.pts.millis()).unwrap_or(0) <= at_ms;
             let key = keys.iter().rev().find(is_before).or(keys.first());
-            let still = decode(&source, &codec, key.ok_or_else(|| unusable("the take has no keyframe"))?)?;
-            still.within(STILL_WIDTH).to_jpeg().map_err(unusable)
+            let key = key.ok_or_else(|| unusable("the take has no keyframe"))?;
+            decode(hand, &source, &codec, (key, STILL_WIDTH))?.to_jpeg().map_err(unusable)
         })
         .await
     }
@@ -101,13 +101,19 @@ fn keyframes(source: &FileSource) -> Result<(CodecParameters, Vec<SampleRef>), L
     Ok((codec, keys))
 }
 
-fn decode(source: &FileSource, codec: &CodecParameters, key: &SampleRef) -> Result<Still, LibraryError> {
+/// A keyframe, no wider than told.
+fn decode(
+    hand: &mut Hand,
+    source: &FileSource,
+    codec: &CodecParameters,
+    (key, width): (&SampleRef, usize),
+) -> Result<Still, LibraryError> {
     if key.size > MAX_KEYFRAME {
         return Err(unusable(format!("the keyframe has {} bytes", key.size)));
     }
     let mut payload = vec![0; key.size as usize];
     source.read_at(key.offset, &mut payload).map_err(unusable)?;
-    decode_keyframe(codec, &payload).map_err(unusable)
+    hand.still(codec, payload.into(), width).map_err(unusable)
 }
 
 fn unusable(error: impl ToString) -> LibraryError {

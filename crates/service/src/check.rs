@@ -7,9 +7,11 @@ use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::path::Path;
 use std::process::Command;
 
+use crate::helpers::helpers;
 use crate::machine;
 use crate::settings::Settings;
 use crate::state_lock::StateLock;
+use waverant_codec::Hand;
 use waverant_net::ServerTls;
 
 /// Less free space than this deserves a warning: 30 minutes at 6 Mbit/s take 1.35 GB.
@@ -67,6 +69,7 @@ pub fn check_machine(settings: &Settings) -> Vec<Finding> {
         });
     }
     findings.push(check_descriptors(settings));
+    findings.push(check_helper());
     match &settings.database_url {
         Some(url) => findings.push(check_database(url)),
         None => findings.extend(["mariadbd", "mariadb-install-db"].map(check_program)),
@@ -163,6 +166,16 @@ fn check_descriptors(settings: &Settings) -> Finding {
         ))
     } else {
         Finding::good(text)
+    }
+}
+
+/// Whether pictures can be drawn by a process that can do nothing else.
+fn check_helper() -> Finding {
+    match Hand::new(helpers()).holding_picture(64, 64, 1.0) {
+        Ok(_) => Finding::good("pictures and sound are decoded in a process without files and network"),
+        Err(error) => Finding::bad(format!(
+            "pictures and sound cannot be decoded: {error}; a kernel with seccomp filters was expected (CONFIG_SECCOMP_FILTER)"
+        )),
     }
 }
 

@@ -7,9 +7,10 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory, Parser, Subcommand};
 use tokio::signal::unix::{SignalKind, signal};
+use waverant_codec::serve;
 use waverant_manual::{write_manual, write_settings_page};
 use waverant_service::{
-    Service, Settings, StartError, backup, check_machine, leave_no_core_file, let_in, make_files_private,
+    HELPER, Service, Settings, StartError, backup, check_machine, leave_no_core_file, let_in, make_files_private,
     openapi_document, rekey, restore, start_logging,
 };
 
@@ -56,6 +57,9 @@ enum What {
     },
     /// Print the OpenAPI document of the HTTP API.
     Openapi,
+    /// Decode and encode for the service that began this, and do nothing else.
+    #[command(hide = true, name = HELPER)]
+    Helper,
     /// Write man pages and completions into a folder that is laid out like /usr/share.
     #[command(hide = true)]
     Manual {
@@ -70,6 +74,7 @@ fn main() -> ExitCode {
     match &arguments.command {
         Some(What::Openapi) => return print_openapi(),
         Some(What::Manual { folder }) => return manual(folder),
+        Some(What::Helper) => return help(),
         _ => {}
     }
     let settings = match Settings::load(&arguments.settings, std::env::vars()) {
@@ -115,6 +120,11 @@ fn main() -> ExitCode {
 fn fail(message: &str) -> ExitCode {
     eprintln!("waverantd: {message}");
     ExitCode::from(2)
+}
+
+/// Nobody reads what it says: the service sees that it ended.
+fn help() -> ExitCode {
+    if serve().is_ok() { ExitCode::SUCCESS } else { ExitCode::from(2) }
 }
 
 #[expect(clippy::print_stdout, reason = "the document is the program's output")]

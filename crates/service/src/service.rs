@@ -7,6 +7,7 @@ use tokio::task::JoinHandle;
 use tokio::time::timeout;
 use waverant_api::{FirstRun, LogDesk};
 use waverant_calls::Reachable;
+use waverant_codec::CodecPool;
 use waverant_house::{House, HouseSetup, Ledger};
 use waverant_library::RecordingsFolder;
 use waverant_relay::Secret;
@@ -15,6 +16,7 @@ use waverant_store::PrivateServer;
 use crate::addresses::Addresses;
 use crate::doors::Doors;
 use crate::first_boot;
+use crate::helpers::helpers;
 use crate::settings::Settings;
 use crate::start::{
     StartError, close_unfinished, make_administrator, mark_recordings, open_database, open_store, prepare_machine,
@@ -78,6 +80,7 @@ impl Service {
             state_folder: &settings.state_folder,
             reachable: Reachable::new(settings.private_addresses.iter().copied()),
             mail: settings.mail.clone(),
+            codec: CodecPool::new(helpers()),
             checkup_share: settings.checkup_share,
             figure_days: settings.figure_days,
             act_days: settings.act_days,

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use bytes::Bytes;
 use serde::Deserialize;
 use tiny_skia::{Color, Pixmap};
-use waverant_codec::{PictureFormat, encode_pictures, test_picture};
+use waverant_codec::{Hand, PictureFormat, encode_pictures};
 use waverant_container::{FileFormat, FileHead, FileWriter, Patch, Selection, plan_progressive, plan_repair};
 use waverant_media::{CodecParameters, MediaTime, Packet, Track, TrackId, TrackKind, Tracks};
 
@@ -101,7 +101,7 @@ fn show() -> (Tracks, Vec<Packet>) {
         picture
     })
     .unwrap();
-    let tone = test_picture(160, 90, 5.0, 8.0).unwrap();
+    let tone = Hand::default().test_picture(160, 90, 5.0, 8.0).unwrap();
     let aac = tone.tracks.get(TrackId::AUDIO).unwrap().codec.clone();
     let silence = aac.silent_frame().unwrap();
     let loud = tone.packets.into_iter().filter(|packet| packet.kind == TrackKind::Audio);

@@ -196,13 +196,22 @@ impl House<'_> {
 
     /// Fetches a take's bytes.
     pub(crate) fn fetch(&self, path: &str) -> Vec<u8> {
+        self.try_fetch(path).unwrap()
+    }
+
+    /// Fetches bytes, if there are some.
+    pub(crate) fn try_fetch(&self, path: &str) -> Option<Vec<u8>> {
         let mut response = ureq::get(format!("http://{}/api/v1{path}", self.http))
             .header("authorization", format!("Bearer {}", self.token))
             .call()
-            .unwrap();
+            .ok()?;
         let mut bytes = Vec::new();
-        response.body_mut().as_reader().read_to_end(&mut bytes).unwrap();
-        bytes
+        response.body_mut().as_reader().read_to_end(&mut bytes).ok()?;
+        Some(bytes)
+    }
+
+    pub(crate) fn pid(&self) -> u32 {
+        self.child.id()
     }
 
     /// Makes the channel `finish-line` with a key; returns the key.

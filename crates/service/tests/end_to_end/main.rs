@@ -21,6 +21,7 @@ mod enhanced;
 mod faults;
 mod findings;
 mod full_disk;
+mod helpers;
 mod house;
 mod keys;
 mod kill;

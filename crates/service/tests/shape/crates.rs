@@ -8,8 +8,8 @@ const ARROWS: &[(&str, &[&str])] = &[
     (
         "service",
         &[
-            "acme", "api", "calls", "house", "library", "manual", "net", "relay", "rtmp", "setup", "sources", "store",
-            "viewing",
+            "acme", "api", "calls", "codec", "house", "library", "manual", "net", "relay", "rtmp", "setup", "sources",
+            "store", "viewing",
         ],
     ),
     (

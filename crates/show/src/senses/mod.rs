@@ -7,8 +7,9 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+use bytes::Bytes;
 use rustix::time::{ClockId, clock_gettime};
-use waverant_codec::{SoundDecoder, glance};
+use waverant_codec::{Hand, SoundPiece, StillError, WorkFailed};
 use waverant_media::{CodecParameters, MediaTime, Packet, TrackId, TrackKind, Tracks};
 use waverant_relay::{Entry, Origin, PictureFigures, PictureMeter, SoundFigures, SoundMeter};
 
@@ -45,67 +46,97 @@ pub(crate) struct Senses {
 #[derive(Debug)]
 struct Ear {
     codec: CodecParameters,
-    decoder: Result<SoundDecoder, String>,
+    /// Why it does not listen.
+    deaf: Option<String>,
     meter: Option<SoundMeter>,
-    /// The next frame does not follow the last one that was heard: it is decoded, and not counted.
-    is_cut: bool,
+    /// The last frames that were heard, that lead in to the next; none where what comes next does not follow.
+    before: Vec<Bytes>,
+    /// Frames that were not decoded yet.
+    waiting: Vec<(MediaTime, Bytes)>,
     unreadable: u32,
 }
 
 impl Ear {
     fn new(codec: &CodecParameters) -> Self {
-        let decoder = SoundDecoder::new(codec).map_err(|error| error.to_string());
-        Self { codec: codec.clone(), decoder, meter: None, is_cut: true, unreadable: 0 }
+        let codec = codec.clone();
+        Self { codec, deaf: None, meter: None, before: Vec::new(), waiting: Vec::new(), unreadable: 0 }
     }
 
-    fn hear(&mut self, packet: &Packet) {
-        let Ok(decoder) = &mut self.decoder else { return };
-        if self.is_cut {
-            decoder.reset();
+    /// Decodes and measures what waits.
+    fn hear(&mut self, hand: &mut Hand) -> Result<(), WorkFailed> {
+        let (times, frames): (Vec<MediaTime>, Vec<Bytes>) = std::mem::take(&mut self.waiting).into_iter().unzip();
+        if frames.is_empty() || self.deaf.is_some() {
+            return Ok(());
         }
-        let Some((rate, channels, samples)) = decoder.decode(&packet.payload) else {
-            (self.unreadable, self.is_cut) = (self.unreadable.saturating_add(1), true);
-            return;
+        let pieces = match hand.hear(&self.codec, &self.before, &frames)? {
+            Ok(pieces) => pieces,
+            Err(reason) => {
+                self.deaf = Some(reason);
+                return Ok(());
+            }
         };
-        self.unreadable = 0;
-        if std::mem::take(&mut self.is_cut) {
-            return;
+        self.before.extend(frames);
+        self.before.drain(..self.before.len().saturating_sub(Hand::lead_in(&self.codec)));
+        for (time, piece) in times.into_iter().zip(pieces) {
+            self.measure(time, piece);
         }
-        if self.meter.as_ref().is_none_or(|meter| !meter.is_for(rate, channels)) {
-            self.meter = SoundMeter::new(rate, channels);
-        }
-        if let Some(meter) = &mut self.meter {
-            meter.push(packet.dts, samples);
+        Ok(())
+    }
+
+    fn measure(&mut self, time: MediaTime, piece: SoundPiece) {
+        match piece {
+            SoundPiece::Damaged => self.unreadable = self.unreadable.saturating_add(1),
+            SoundPiece::LedIn => self.unreadable = 0,
+            SoundPiece::Heard { rate, channels, samples } => {
+                self.unreadable = 0;
+                if self.meter.as_ref().is_none_or(|meter| !meter.is_for(rate, channels)) {
+                    self.meter = SoundMeter::new(rate, channels);
+                }
+                if let Some(meter) = &mut self.meter {
+                    meter.push(time, &samples);
+                }
+            }
         }
     }
 
     fn figures(&self) -> Result<SoundFigures, String> {
-        match &self.decoder {
-            Err(reason) => Err(reason.clone()),
-            Ok(_) if self.unreadable >= UNREADABLE => Err("its frames cannot be decoded".to_owned()),
-            Ok(_) => Ok(self.meter.as_ref().map(SoundMeter::figures).unwrap_or_default()),
+        match &self.deaf {
+            Some(reason) => Err(reason.clone()),
+            None if self.unreadable >= UNREADABLE => Err("its frames cannot be decoded".to_owned()),
+            None => Ok(self.meter.as_ref().map(SoundMeter::figures).unwrap_or_default()),
         }
     }
 }
 
 impl Senses {
+    /// Those of a show that broke the decoder.
+    pub(crate) fn broken() -> Self {
+        Self { blind: Some("it broke the decoder, and is left alone for a minute".to_owned()), ..Self::default() }
+    }
+
     /// Takes packets in order; those of the slate are left out. Returns what it took of the processor.
-    pub(crate) fn take(&mut self, entries: &[Entry]) -> Duration {
+    ///
+    /// # Errors
+    /// [`WorkFailed`] if they broke the decoder.
+    pub(crate) fn take(&mut self, hand: &mut Hand, entries: &[Entry]) -> Result<Duration, WorkFailed> {
         let began = thread_time();
         for entry in entries.iter().filter(|entry| entry.origin != Origin::Slate) {
             let (packet, tracks) = (&entry.packet, &entry.tracks);
             match packet.kind {
-                TrackKind::Audio => self.hear(packet, tracks),
-                TrackKind::Video if packet.random_access => self.look(packet, tracks),
+                TrackKind::Audio => self.collect(hand, packet, tracks)?,
+                TrackKind::Video if packet.random_access => self.look(hand, packet, tracks)?,
                 TrackKind::Video => {}
             }
         }
-        thread_time().saturating_sub(began)
+        for ear in self.ears.values_mut() {
+            ear.hear(hand)?;
+        }
+        Ok(thread_time().saturating_sub(began) + hand.take_spent())
     }
 
     /// What comes next does not follow what was taken last.
     pub(crate) fn cut(&mut self) {
-        self.ears.values_mut().for_each(|ear| ear.is_cut = true);
+        self.ears.values_mut().for_each(|ear| ear.before.clear());
     }
 
     /// What is known now, of the tracks that there are.
@@ -117,30 +148,34 @@ impl Senses {
         Sensed { sounds: self.ears.iter().map(|(id, ear)| (*id, ear.figures())).collect(), picture }
     }
 
-    fn hear(&mut self, packet: &Packet, tracks: &Arc<Tracks>) {
-        let Some(track) = tracks.get(packet.track) else { return };
+    fn collect(&mut self, hand: &mut Hand, packet: &Packet, tracks: &Arc<Tracks>) -> Result<(), WorkFailed> {
+        let Some(track) = tracks.get(packet.track) else { return Ok(()) };
         if self.ears.keys().any(|id| tracks.get(*id).is_none()) {
             self.ears.retain(|id, _| tracks.get(*id).is_some());
         }
         let ear = self.ears.entry(track.id).or_insert_with(|| Ear::new(&track.codec));
         if ear.codec != track.codec {
+            ear.hear(hand)?;
             *ear = Ear::new(&track.codec);
         }
-        ear.hear(packet);
+        ear.waiting.push((packet.dts, packet.payload.clone()));
+        Ok(())
     }
 
-    fn look(&mut self, packet: &Packet, tracks: &Arc<Tracks>) {
+    fn look(&mut self, hand: &mut Hand, packet: &Packet, tracks: &Arc<Tracks>) -> Result<(), WorkFailed> {
         let first = tracks.first(TrackKind::Video).filter(|track| track.id == packet.track);
         let is_due = self.looked_at.is_none_or(|last| packet.dts - last >= LOOK_EVERY || packet.dts < last);
-        let Some(track) = first.filter(|_| is_due && packet.payload.len() <= MAX_KEYFRAME) else { return };
+        let Some(track) = first.filter(|_| is_due && packet.payload.len() <= MAX_KEYFRAME) else { return Ok(()) };
         self.looked_at = Some(packet.dts);
-        self.blind = match glance(&track.codec, &packet.payload) {
+        self.blind = match hand.glance(&track.codec, &packet.payload) {
             Ok(seen) => {
                 self.eye.record(packet.pts, &seen.points);
                 None
             }
+            Err(StillError::Work(failed)) => return Err(failed),
             Err(error) => Some(error.to_string()),
         };
+        Ok(())
     }
 }
 
@@ -183,7 +218,12 @@ mod tests {
         let tracks = Arc::new(waverant_media::testing::tracks([(TrackId::AUDIO, flac())]));
         let mut senses = Senses::default();
         for number in 0..141 {
-            senses.take(&[tone(&tracks, number, Origin::Show), tone(&tracks, number, Origin::Slate)]);
+            senses
+                .take(
+                    &mut Hand::default(),
+                    &[tone(&tracks, number, Origin::Show), tone(&tracks, number, Origin::Slate)],
+                )
+                .unwrap();
         }
         let sensed = senses.sensed();
         let heard = sensed.sounds[&TrackId::AUDIO].as_ref().unwrap();
@@ -199,12 +239,19 @@ mod tests {
         let mut all = waverant_media::testing::tracks([(TrackId::VIDEO, hevc()), (TrackId::AUDIO, ac3())]);
         all.set(Track::new(TrackId(3), flac()));
         let (tracks, mut senses) = (Arc::new(all), Senses::default());
-        senses.take(&[
-            entry(&tracks, TrackId::VIDEO, 0, vec![0; 40], Origin::Show),
-            entry(&tracks, TrackId::AUDIO, 0, vec![0; 40], Origin::Show),
-        ]);
+        senses
+            .take(
+                &mut Hand::default(),
+                &[
+                    entry(&tracks, TrackId::VIDEO, 0, vec![0; 40], Origin::Show),
+                    entry(&tracks, TrackId::AUDIO, 0, vec![0; 40], Origin::Show),
+                ],
+            )
+            .unwrap();
         for number in 0..60 {
-            senses.take(&[entry(&tracks, TrackId(3), number * 20, vec![1; 40], Origin::Show)]);
+            senses
+                .take(&mut Hand::default(), &[entry(&tracks, TrackId(3), number * 20, vec![1; 40], Origin::Show)])
+                .unwrap();
         }
         let sensed = senses.sensed();
         assert_eq!(sensed.sounds[&TrackId::AUDIO], Err("AC-3 is not listened to here".to_owned()));

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use waverant_codec::CodecPool;
+use waverant_codec::{CodecPool, Hand};
 use waverant_media::MediaTime;
 use waverant_relay::{Cursor, Entry};
 
@@ -29,6 +29,9 @@ const MAX_ENTRIES: usize = 4096;
 /// What it takes of memory: decoders and meters of a few tracks, and a picture.
 const WORK_BYTES: u64 = 16 * 1024 * 1024;
 
+/// A show that broke the decoder is left alone for so many ticks: a minute.
+const SPARED: u32 = 120;
+
 /// Whether the show is heard, and for how many ticks more.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Turn {
@@ -53,7 +56,7 @@ impl Turn {
 /// Has the show heard and seen until it is over.
 pub(super) async fn run(show: Arc<Show>, codec: CodecPool, budget: Arc<CheckupBudget>) {
     let mut reader = FeedReader::new(show.live().clone(), Cursor::new(ALLOWANCE), MAX_ENTRIES);
-    let (mut senses, mut turn) = (Senses::default(), Turn::Heard(STRETCH));
+    let (mut senses, mut turn, mut spared) = (Senses::default(), Turn::Heard(STRETCH), 0u32);
     let mut ticks = tokio::time::interval(TICK);
     ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
@@ -65,24 +68,25 @@ pub(super) async fn run(show: Arc<Show>, codec: CodecPool, budget: Arc<CheckupBu
         let taken = reader.take();
         let entries: Vec<Entry> = reader.drain().collect();
         turn = turn.next(part);
-        if part <= 0.0 || matches!(turn, Turn::Rests(_)) || taken.has_jumped() {
+        spared = spared.saturating_sub(1);
+        if spared > 0 || part <= 0.0 || matches!(turn, Turn::Rests(_)) || taken.has_jumped() {
             senses.cut();
             continue;
         }
         if entries.is_empty() {
             continue;
         }
-        let work = move || {
-            let took = senses.take(&entries);
+        let work = move |hand: &mut Hand| {
+            let took = senses.take(hand, &entries);
             (senses, took)
         };
         match codec.run(WORK_BYTES, work).await {
-            Ok((done, took)) => {
+            Ok((done, Ok(took))) => {
                 senses = done;
                 budget.note(show.id(), took, TICK);
             }
-            // A fault of ours: it is begun anew.
-            Err(_) => senses = Senses::default(),
+            // Its pictures or its sound, or a fault of ours: it is begun anew, but not at once.
+            Ok((_, Err(_))) | Err(_) => (senses, spared) = (Senses::broken(), SPARED),
         }
         *show.sensed.lock() = senses.sensed();
     }

@@ -2,7 +2,7 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use thiserror::Error;
-use waverant_codec::{CodecPool, Still, StillError, WorkFailed, decode_keyframe};
+use waverant_codec::{CodecPool, Hand, StillError, WorkFailed};
 use waverant_media::MediaTime;
 use waverant_relay::{Cursor, Entry};
 
@@ -68,7 +68,7 @@ impl Show {
             match made.as_mut().filter(|made| made.of == of) {
                 Some(made) => made.at = clock::now(),
                 None => {
-                    let jpegs = codec.run(PICTURE_BYTES, move || decoded(&newest)).await?;
+                    let jpegs = codec.run(PICTURE_BYTES, move |hand| decoded(hand, &newest)).await?;
                     *made = Some(Made { at: clock::now(), of, jpegs });
                 }
             }
@@ -84,15 +84,12 @@ impl Show {
     }
 }
 
-/// The widest is scaled down from the picture, and each other one from the next wider: that costs least.
-fn decoded(keyframe: &Entry) -> Result<[Bytes; STILL_WIDTHS.len()], NoStill> {
+fn decoded(hand: &mut Hand, keyframe: &Entry) -> Result<[Bytes; STILL_WIDTHS.len()], NoStill> {
     let (packet, track) = (&keyframe.packet, keyframe.tracks.get(keyframe.packet.track));
     let track = track.filter(|_| packet.payload.len() <= MAX_KEYFRAME).ok_or(NoStill::NoPicture)?;
-    let mut still: Still = decode_keyframe(&track.codec, &packet.payload)?;
-    let mut jpegs = [const { Bytes::new() }; STILL_WIDTHS.len()];
-    for (jpeg, width) in jpegs.iter_mut().zip(STILL_WIDTHS).rev() {
-        still = still.within(width as usize);
-        *jpeg = still.to_jpeg()?.into();
-    }
-    Ok(jpegs)
+    let widths = STILL_WIDTHS.iter().rev().map(|width| *width as usize).collect();
+    let jpegs = hand.jpegs(&track.codec, packet.payload.clone(), widths)?;
+    let mut found = [const { Bytes::new() }; STILL_WIDTHS.len()];
+    found.iter_mut().rev().zip(jpegs).for_each(|(place, jpeg)| *place = jpeg);
+    Ok(found)
 }

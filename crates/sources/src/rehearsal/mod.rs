@@ -8,7 +8,7 @@ use std::time::Duration;
 use thiserror::Error;
 use tokio::sync::OnceCell;
 use tokio::time::{Instant, sleep_until};
-use waverant_codec::{Clip, CodecPool, EncodeError, WorkFailed, test_picture};
+use waverant_codec::{Clip, CodecPool, EncodeError, Hand, WorkFailed};
 use waverant_house::{ChannelBusy, House};
 use waverant_media::{MediaTime, Packet, Tracks};
 use waverant_relay::{Actor, ChannelRules, LegDestination, LegOrder, Secret};
@@ -97,7 +97,7 @@ pub async fn rehearse(
 async fn test_clip(codec: &CodecPool) -> Result<Arc<Clip>, RehearsalError> {
     static CLIP: OnceCell<Arc<Clip>> = OnceCell::const_new();
     let make = || async {
-        let draw = || test_picture(WIDTH, HEIGHT, FRAME_RATE, KEYFRAME_SECONDS);
+        let draw = |hand: &mut Hand| hand.test_picture(WIDTH, HEIGHT, FRAME_RATE, KEYFRAME_SECONDS);
         Ok(Arc::new(codec.run(PICTURE_BYTES, draw).await??))
     };
     CLIP.get_or_try_init(make).await.cloned()
