@@ -27,6 +27,7 @@ mod log;
 mod metrics;
 mod noting;
 mod origin;
+mod outside;
 mod passkey_calls;
 mod passkeys;
 mod people;
@@ -77,6 +78,7 @@ pub use certificate::CertificateDesk;
 pub use first_run::FirstRun;
 pub use log::{LogDesk, LogLevel, LogLine, LogRing};
 pub use metrics::MetricsAccess;
+pub use outside::OutsideDesk;
 pub use server::{ConsolePath, HttpDoors, HttpListener, NoConsolePath, NoProxyHeader, Proxies, ProxyHeader, serve};
 pub use to_https::to_https;
 
@@ -125,6 +127,7 @@ pub struct ApiState {
     log: Arc<LogDesk>,
     support: Arc<SupportDesk>,
     certificate: CertificateDesk,
+    outside: OutsideDesk,
 }
 
 /// Where encoders are taken, and viewers.
@@ -169,6 +172,8 @@ pub struct Told {
     pub settings: Vec<(String, String)>,
     /// The certificate.
     pub certificate: CertificateDesk,
+    /// What is known of out there.
+    pub outside: OutsideDesk,
 }
 
 impl ApiState {
@@ -182,7 +187,7 @@ impl ApiState {
         told: Told,
     ) -> Self {
         let ConsoleSite { host, path } = site;
-        let Told { metrics, log, settings, certificate } = told;
+        let Told { metrics, log, settings, certificate, outside } = told;
         Self {
             house,
             first_run,
@@ -199,6 +204,7 @@ impl ApiState {
             log: Arc::new(log),
             support: Arc::new(SupportDesk::new(settings)),
             certificate,
+            outside,
         }
     }
 }
@@ -231,12 +237,7 @@ fn api() -> OpenApiRouter<ApiState> {
         .merge(slate_routes())
         .routes(routes!(findings::meanings))
         .routes(routes!(findings::carry_out))
-        .routes(routes!(capacity::capacity))
-        .routes(routes!(support::support_bundle))
-        .routes(routes!(certificate::show_certificate))
-        .routes(routes!(certificate::renew_certificate))
-        .routes(routes!(log::read_log))
-        .routes(routes!(log::set_log_level))
+        .merge(machine_routes())
         .routes(routes!(findings::ask))
         .routes(routes!(findings::mute, findings::unmute))
         .routes(routes!(recordings::start_recording))
@@ -281,6 +282,19 @@ fn strangers_routes() -> OpenApiRouter<ApiState> {
         .routes(routes!(people::accept_invitation))
         .routes(routes!(keys::look_as_guest))
         .layer(DefaultBodyLimit::max(STRANGERS_BODY))
+}
+
+/// The machine, and how it is reached.
+fn machine_routes() -> OpenApiRouter<ApiState> {
+    OpenApiRouter::new()
+        .routes(routes!(capacity::capacity))
+        .routes(routes!(support::support_bundle))
+        .routes(routes!(certificate::show_certificate))
+        .routes(routes!(certificate::renew_certificate))
+        .routes(routes!(outside::look_outside))
+        .routes(routes!(outside::try_from_outside))
+        .routes(routes!(log::read_log))
+        .routes(routes!(log::set_log_level))
 }
 
 fn key_routes() -> OpenApiRouter<ApiState> {

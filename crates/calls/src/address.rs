@@ -77,6 +77,22 @@ impl CallAddress {
         Ok(next)
     }
 
+    /// The same at this number instead of its name.
+    pub fn at(&self, number: IpAddr) -> Option<Self> {
+        let mut url = self.0.clone();
+        url.set_ip_host(number).ok()?;
+        Some(Self(url))
+    }
+
+    /// The same host and port, with this path and nothing behind it.
+    #[must_use]
+    pub fn with_path(&self, path: &str) -> Self {
+        let mut url = self.0.clone();
+        url.set_path(path);
+        url.set_query(None);
+        Self(url)
+    }
+
     /// The host, as it is told in errors.
     pub fn host(&self) -> &str {
         self.0.host_str().unwrap_or_default()

@@ -1,6 +1,7 @@
 //! What is known of the house apart from its shows.
 
 use std::ops::Range;
+use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
@@ -9,6 +10,7 @@ use time::OffsetDateTime;
 use waverant_relay::Checkup;
 
 use crate::host::HostFigures;
+use crate::reached::ReachedBook;
 
 /// What is known of the house apart from its shows.
 #[derive(Debug)]
@@ -22,6 +24,8 @@ pub(crate) struct HouseCondition {
     pub(crate) certificate: Mutex<Option<Range<OffsetDateTime>>>,
     /// Why the authority gives no new one.
     pub(crate) renewal_fault: Mutex<Option<String>>,
+    /// Who from out there was at the doors.
+    pub(crate) reached: Arc<ReachedBook>,
     /// Both clocks, read together.
     pub(crate) clocks: Mutex<Clocks>,
 }
@@ -63,6 +67,7 @@ impl Default for HouseCondition {
             database_answers: AtomicBool::new(true),
             certificate: Mutex::default(),
             renewal_fault: Mutex::default(),
+            reached: Arc::default(),
             clocks: Mutex::default(),
         }
     }

@@ -30,6 +30,7 @@ use crate::key_watch::KeyWatch;
 use crate::numbers::SessionNumbers;
 use crate::posters::PosterShelf;
 use crate::publishing::PublishingDesk;
+use crate::reached::ReachedBook;
 use crate::shows::Shows;
 use crate::timelines::TimelineShelf;
 use crate::touched::Touched;
@@ -190,6 +191,8 @@ impl House {
         self.tasks().spawn(self.clone().look_after());
         let book = self.turned_away.clone();
         self.tasks().spawn(book.keep(self.store.clone(), self.ledger.clone(), self.stopping().clone()));
+        let book = self.condition.reached.clone();
+        self.tasks().spawn(book.keep(self.store.clone(), self.stopping().clone()));
         self.tasks().spawn(self.clone().keep_viewer_minutes());
         self.tasks().spawn(self.clone().judge_itself(database_pid));
         self.tasks().spawn(self.clone().keep_timelines());
@@ -215,6 +218,11 @@ impl House {
     /// The takes.
     pub fn library(&self) -> &Arc<Library> {
         &self.library
+    }
+
+    /// Who from out there was at its doors.
+    pub fn reached(&self) -> &ReachedBook {
+        &self.condition.reached
     }
 
     /// How often something was refused, by reason.

@@ -32,6 +32,7 @@ mod passwords;
 mod people;
 mod posters;
 mod publishing;
+mod reached;
 mod remedies;
 mod report;
 mod setup;
@@ -67,6 +68,7 @@ pub use orders::{leg_destination, leg_order, read_sheet};
 pub use people::{check_password, check_user_name};
 pub use posters::MAX_POSTER_BYTES;
 pub use publishing::Publishing;
+pub use reached::ReachedBook;
 pub use report::{leg_state, report_of};
 pub use setup::{
     Deed, MadeInvitation, MadeSecret, SetupApplied, SetupChange, SetupPlan, SetupRequest, Thing, WantedSecret,

@@ -21,6 +21,7 @@ mod limits;
 mod line;
 mod live;
 mod log;
+mod outside;
 mod person;
 mod problem;
 mod recording;
@@ -78,6 +79,10 @@ pub use live::{
     LiveLeg, LivePublishing, LiveSession, LiveTake, LiveUplink, LiveVideo, RecorderState, RefusedCount,
 };
 pub use log::{LogLine, LogLines, LogSetting};
+pub use outside::{
+    AddressScope, AnswererTold, DoorOutside, DoorReached, DoorTry, DoorVerdict, FilterRemedy, FilterState, NameVerdict,
+    Outside, OwnAddress, PacketFilter, PublicName, Transport, TryOutcome,
+};
 pub use person::{
     AcceptInvitation, AddPerson, ChangePerson, ChannelRole, Invitation, InvitationCode, InvitePerson, Invited, Person,
     Role,

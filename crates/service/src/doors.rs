@@ -10,8 +10,8 @@ use tokio::sync::watch;
 use tokio::task::JoinHandle;
 use waverant_acme::{Keeper, Progress, Wanted, placeholder};
 use waverant_api::{
-    ApiState, CertificateDesk, ConsolePath, ConsoleSite, FirstRun, HttpDoors, HttpListener, LogDesk, PeopleRules,
-    Ports, Proxies, Told, router, serve, to_https,
+    ApiState, CertificateDesk, ConsolePath, ConsoleSite, FirstRun, HttpDoors, HttpListener, LogDesk, OutsideDesk,
+    PeopleRules, Ports, Proxies, Told, router, serve, to_https,
 };
 use waverant_house::House;
 use waverant_net::{Announcers, CertificateFacts, Places, ServerTls, TlsError, TlsFiles};
@@ -21,6 +21,7 @@ use waverant_viewing::{ViewingState, keep_ready, publish};
 
 use crate::addresses::Addresses;
 use crate::check::bind_failure;
+use crate::outside::open_doors;
 use crate::settings::{AnnouncedDoor, Settings};
 use crate::start::StartError;
 
@@ -122,8 +123,7 @@ impl Doors {
         let viewing = ViewingState::new(house.clone());
         house.tasks().spawn_on(keep_ready(viewing.clone()), for_viewers);
         house.tasks().spawn_on(publish(viewing.clone()), for_viewers);
-        let certificate = certificate(tls.as_ref(), settings, house);
-        let told = Told { metrics: settings.metrics.clone(), log, settings: settings.told(), certificate };
+        let told = told((settings, addresses), log, certificate(tls.as_ref(), settings, house));
         let rules = PeopleRules { second_factor_from: settings.second_factor_from };
         let site = ConsoleSite { host: settings.host.clone(), path: settings.console_path.clone() };
         let state = ApiState::new(house.clone(), first_run, site, rules, ports(addresses), told);
@@ -205,6 +205,12 @@ fn open_tls(files: TlsFiles, wanted: Option<&Wanted>) -> Result<Arc<ServerTls>, 
         None => ServerTls::open(files),
         Some(wanted) => ServerTls::open_or(files, || placeholder(&wanted.names)),
     }
+}
+
+/// What the service tells of itself.
+fn told((settings, addresses): (&Settings, &Addresses), log: LogDesk, certificate: CertificateDesk) -> Told {
+    let outside = OutsideDesk::new(&settings.host, open_doors(addresses), settings.answerer.clone());
+    Told { metrics: settings.metrics.clone(), log, settings: settings.told(), certificate, outside }
 }
 
 /// What is told of the certificate; it is kept good from now on, if an authority gives it.

@@ -2,6 +2,7 @@
 
 mod allocator;
 
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -10,8 +11,8 @@ use tokio::signal::unix::{SignalKind, signal};
 use waverant_codec::serve;
 use waverant_manual::{write_manual, write_settings_page};
 use waverant_service::{
-    HELPER, Service, Settings, StartError, backup, check_machine, leave_no_core_file, let_in, make_files_private,
-    openapi_document, rekey, restore, start_logging,
+    HELPER, Service, Settings, StartError, answer_houses, backup, check_machine, check_outside, leave_no_core_file,
+    let_in, make_files_private, openapi_document, rekey, restore, start_logging, start_plain_log,
 };
 
 /// Every setting with its default and what it means.
@@ -33,7 +34,22 @@ enum What {
     /// Run the service (what happens without a command).
     Run,
     /// Check the settings and the machine, and say what would go wrong.
-    Check,
+    Check {
+        /// Look whether the house can be reached from outside instead: addresses, name, packet filter, doors; root sees the
+        /// rules of the filter.
+        #[arg(long)]
+        outside: bool,
+    },
+    /// Try the doors of houses from outside, for those that ask with the right secret; run it on another machine. It needs
+    /// neither settings nor a database, and calls nobody but who asks.
+    Answer {
+        /// Where to listen.
+        #[arg(long, default_value = "0.0.0.0:7899")]
+        listen: SocketAddr,
+        /// The secret that it shares with the houses; a file that is not there is made.
+        #[arg(long)]
+        secret_file: PathBuf,
+    },
     /// Make a one-time link for somebody of the crew who locked himself out; the service may run meanwhile.
     LetIn {
         /// The user name.
@@ -75,6 +91,7 @@ fn main() -> ExitCode {
         Some(What::Openapi) => return print_openapi(),
         Some(What::Manual { folder }) => return manual(folder),
         Some(What::Helper) => return help(),
+        Some(What::Answer { listen, secret_file }) => return answer(*listen, secret_file),
         _ => {}
     }
     let settings = match Settings::load(&arguments.settings, std::env::vars()) {
@@ -82,7 +99,8 @@ fn main() -> ExitCode {
         Err(error) => return fail(&error.to_string()),
     };
     match arguments.command {
-        Some(What::Check) => check(&settings),
+        Some(What::Check { outside: false }) => check(&settings),
+        Some(What::Check { outside: true }) => look_outside(&settings),
         Some(What::LetIn { name, drop_second_factor }) => by_hand(async {
             let made = let_in(&settings, &name, drop_second_factor).await?;
             Ok(format!("Open this within an hour; it opens once:\n{}", made.link.reveal()))
@@ -157,6 +175,33 @@ fn by_hand(work: impl Future<Output = Result<String, StartError>>) -> ExitCode {
         }
         Err(error) => fail(&error.to_string()),
     }
+}
+
+/// Until it is told to stop.
+fn answer(listen: SocketAddr, secret_file: &Path) -> ExitCode {
+    start_plain_log();
+    let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => return fail(&format!("no runtime: {error}")),
+    };
+    runtime.block_on(async {
+        tokio::select! {
+            answered = answer_houses(listen, secret_file) => answered.map_or_else(|error| fail(&error), |()| ExitCode::SUCCESS),
+            () = wait_for_stop() => ExitCode::SUCCESS,
+        }
+    })
+}
+
+/// Exit code 0: all is well; 1: somebody is kept out.
+#[expect(clippy::print_stdout, reason = "what is found is the program's output")]
+fn look_outside(settings: &Settings) -> ExitCode {
+    let runtime = match tokio::runtime::Builder::new_current_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => return fail(&format!("no runtime: {error}")),
+    };
+    let (told, is_good) = runtime.block_on(check_outside(settings));
+    print!("{told}");
+    if is_good { ExitCode::SUCCESS } else { ExitCode::from(1) }
 }
 
 /// Exit code 0: all is well; 1: something would go wrong.

@@ -18,9 +18,9 @@ pub use records::{
     ActFilter, ActRecord, CONSOLE, Channel, ChannelDestination, ChannelSettings, CopyRecord, CopyState, CopyUpload,
     Delivery, DeliveryFilter, DeliveryState, DeliveryTry, Depot, Destination, DestinationSettings, FigureBlock,
     GuestLink, KeyPassword, KeyRenewal, KeyTerms, MACHINE, MadeStreamKey, NewPasskey, NewStreamKey, NewToken,
-    NewViewingLink, Passkey, Person, RecordingSettings, SecondFactor, Sending, SessionFilter, SessionRecord,
-    SetupWriter, SrtTerms, StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder, TokenRecord, TokenUse,
-    Unfinished, User, ViewerMinute, WaitingCount, WaitingLane, written_now,
+    NewViewingLink, Passkey, Person, ReachedDoor, RecordingSettings, SecondFactor, Sending, SessionFilter,
+    SessionRecord, SetupWriter, SrtTerms, StoredTake, StreamKey, TakeCard, TakeChange, TakeFilter, TokenHolder,
+    TokenRecord, TokenUse, Unfinished, User, ViewerMinute, WaitingCount, WaitingLane, written_now,
 };
 pub use secrets::{KeyFileError, Keychain, Turn, new_call_id, new_one_time_code, new_passphrase, new_salt};
 #[cfg(feature = "testing")]

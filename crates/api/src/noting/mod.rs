@@ -26,7 +26,7 @@ pub(crate) use refusals::Refusals;
 const MAX_NAME: usize = 64;
 
 /// Calls that only ask, whatever their method.
-const ASKING: [&str; 11] = [
+const ASKING: [&str; 12] = [
     "capacity",
     "ask",
     "ask_passkey",
@@ -38,6 +38,7 @@ const ASKING: [&str; 11] = [
     "try_call_target",
     "try_house_system",
     "try_channel_house_system",
+    "try_from_outside",
 ];
 
 /// Calls that read what is not to be read unnoticed.

@@ -160,6 +160,8 @@ const RIGHTS: &[(&str, &str, Right)] = &[
     ("GET", "/support-bundle", House(SetUp)),
     ("GET", "/certificate", House(SetUp)),
     ("POST", "/certificate/renewal", House(SetUp)),
+    ("GET", "/outside", House(SetUp)),
+    ("POST", "/outside/tries", House(SetUp)),
     ("GET", "/log", House(SetUp)),
     ("PUT", "/log/level", House(SetUp)),
     ("GET", "/findings/meanings", Anywhere(Look)),

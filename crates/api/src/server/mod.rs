@@ -68,6 +68,7 @@ pub async fn serve(doors: HttpDoors, router: Router, house: Arc<House>) {
 async fn listen(at: HttpListener, tls: Option<Arc<ServerTls>>, shared: Arc<Shared>) {
     let HttpListener { listener, announcers } = at;
     let connections = TaskTracker::new();
+    let port = listener.local_addr().map_or(0, |address| address.port());
     loop {
         let accepted = tokio::select! {
             accepted = listener.accept() => accepted,
@@ -77,7 +78,7 @@ async fn listen(at: HttpListener, tls: Option<Arc<ServerTls>>, shared: Arc<Share
             Ok((mut stream, peer)) => match announcers.clone().filter(|announcers| announcers.has(peer.ip())) {
                 None => {
                     let caller = Caller { address: peer, is_secure: false };
-                    if let Some(connection) = shared.take(caller) {
+                    if let Some(connection) = shared.take(port, caller) {
                         connections.spawn(connection.carry(stream, tls.clone()));
                     }
                 }
@@ -86,7 +87,7 @@ async fn listen(at: HttpListener, tls: Option<Arc<ServerTls>>, shared: Arc<Share
                     connections.spawn(async move {
                         match announcers.caller(&mut stream, peer).await {
                             Ok(caller) => {
-                                if let Some(connection) = shared.take(caller) {
+                                if let Some(connection) = shared.take(port, caller) {
                                     connection.carry(stream, tls).await;
                                 }
                             }
@@ -107,8 +108,9 @@ async fn listen(at: HttpListener, tls: Option<Arc<ServerTls>>, shared: Arc<Share
 
 impl Shared {
     /// A place for a caller. Who finds none is not told: that would cost what is short.
-    fn take(&self, caller: Caller) -> Option<Connection> {
+    fn take(&self, port: u16, caller: Caller) -> Option<Connection> {
         let peer = caller.address.ip();
+        self.house.reached().note(true, port, peer);
         let place = self.places.enter(caller_of(peer), self.house.standing(peer)).ok()?;
         let front = (self.proxies.clone(), self.path.clone());
         Some(Connection::new(caller, front, Arc::new(place), self.router.clone(), self.house.stopping().clone()))

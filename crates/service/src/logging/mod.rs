@@ -21,22 +21,29 @@ use journal::Journal;
 /// Starts writing log lines, as the settings say, and keeps the newest for who looks from afar. Text for people goes to
 /// stderr, or into the journal with its fields if stderr leads there. A second call writes nothing.
 pub fn start_logging(settings: &Settings) -> LogDesk {
-    let filter = EnvFilter::try_new(&settings.log_level).unwrap_or_else(|_| EnvFilter::new("info"));
+    let (format, level) = (settings.log.0, &settings.log.1);
+    let filter = EnvFilter::try_new(level).unwrap_or_else(|_| EnvFilter::new("info"));
     let (filter, handle) = reload::Layer::new(filter);
     let ring = Arc::new(LogRing::default());
-    let journal = (settings.log_format == LogFormat::Text).then(Journal::connect).flatten();
+    let journal = (format == LogFormat::Text).then(Journal::connect).flatten();
     let has_journal = journal.is_some();
     let kept = tracing_subscriber::registry().with(filter).with(KeptLines { ring: ring.clone(), journal });
     let lines = fmt::layer().with_writer(std::io::stderr);
-    let _ = match settings.log_format {
+    let _ = match format {
         LogFormat::Json => kept.with(lines.json()).try_init(),
         LogFormat::Text if has_journal => kept.try_init(),
         LogFormat::Text => kept.with(lines.with_ansi(std::io::stderr().is_terminal())).try_init(),
     };
-    LogDesk::new(ring, settings.log_level.clone(), move |level| {
+    LogDesk::new(ring, level.clone(), move |level| {
         let filter = EnvFilter::try_new(level).map_err(|error| format!("`{level}` is no level or filter: {error}"))?;
         handle.reload(filter).map_err(|error| error.to_string())
     })
+}
+
+/// Log lines to standard error, for what is no service.
+pub fn start_plain_log() {
+    let lines = fmt::layer().with_writer(std::io::stderr).with_ansi(std::io::stderr().is_terminal());
+    let _ = tracing_subscriber::registry().with(EnvFilter::new("info")).with(lines).try_init();
 }
 
 /// Puts lines into the ring, and into the journal if there is one.

@@ -35,6 +35,7 @@ pub(super) struct File {
     pub(super) people: People,
     pub(super) calls: Calls,
     pub(super) mail: Mail,
+    pub(super) outside: Outside,
     pub(super) metrics: Metrics,
     pub(super) log: Log,
     pub(super) first_run: FirstRun,
@@ -155,6 +156,13 @@ pub(super) struct Timeline {
 pub(super) struct People {
     pub(super) act_days: Number,
     pub(super) second_factor_from: Text,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct Outside {
+    pub(super) answerer: Text,
+    pub(super) secret_file: Text,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -366,7 +374,12 @@ impl<'a> Reader<'a> {
         }
     }
 
-    pub(super) fn log_format(&self, value: Text) -> Result<LogFormat, SettingsError> {
+    /// How log lines look, and which there are.
+    pub(super) fn log(&self, section: Log) -> Result<(LogFormat, String), SettingsError> {
+        Ok((self.log_format(section.format)?, self.log_level(section.level)?))
+    }
+
+    fn log_format(&self, value: Text) -> Result<LogFormat, SettingsError> {
         let Some((text, origin)) = self.find("log", "format", value) else { return Ok(LogFormat::Text) };
         match text.as_str() {
             "text" => Ok(LogFormat::Text),
@@ -405,7 +418,7 @@ impl<'a> Reader<'a> {
         Role::from_word(&text).map(Some).ok_or_else(|| self.error(origin, told()))
     }
 
-    pub(super) fn log_level(&self, value: Text) -> Result<String, SettingsError> {
+    fn log_level(&self, value: Text) -> Result<String, SettingsError> {
         let Some((text, origin)) = self.find("log", "level", value) else { return Ok("info".to_owned()) };
         match text.parse::<tracing_subscriber::filter::Targets>() {
             Ok(_) => Ok(text),

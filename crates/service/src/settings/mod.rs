@@ -4,6 +4,7 @@ mod announced;
 mod authority;
 mod file;
 mod mail;
+mod outside;
 mod told;
 
 use std::net::SocketAddr;
@@ -15,6 +16,7 @@ use waverant_acme::Wanted;
 use waverant_api::{ConsolePath, MetricsAccess, ProxyHeader};
 use waverant_calls::MailServer;
 use waverant_house::{AudienceLimits, FigureDays};
+use waverant_outside::Answerer;
 use waverant_relay::{AddressRange, Role, Site};
 use waverant_rtmp::Limits;
 
@@ -147,16 +149,16 @@ pub struct Settings {
     pub act_days: u32,
     /// From which role on people have a second factor.
     pub second_factor_from: Option<Role>,
+    /// The helper out there that tries the doors.
+    pub(crate) answerer: Option<Answerer>,
     /// Who may read figures for monitoring.
     pub metrics: MetricsAccess,
     /// How many may watch.
     pub audience: AudienceLimits,
     /// Bounds on one RTMP peer.
     pub rtmp_limits: Limits,
-    /// How log lines look.
-    pub log_format: LogFormat,
-    /// Which log lines there are.
-    pub log_level: String,
+    /// How log lines look, and which there are.
+    pub log: (LogFormat, String),
     /// From what a house is made that has nothing yet.
     pub first_run: FirstRunFiles,
 }
@@ -250,9 +252,9 @@ impl Settings {
             private_addresses: reader.list("calls", "private_addresses", file.calls.private_addresses)?,
             mail: reader.mail(file.mail)?,
             second_factor_from: reader.role("people", "second_factor_from", file.people.second_factor_from)?,
+            answerer: reader.answerer(file.outside)?,
             metrics: reader.metrics(file.metrics)?,
-            log_format: reader.log_format(file.log.format)?,
-            log_level: reader.log_level(file.log.level)?,
+            log: reader.log(file.log)?,
             first_run: reader.first_run(file.first_run),
         })
     }
@@ -399,6 +401,11 @@ mod tests {
         "[mail]\nserver = \"mail.example\"\nfrom = \"a@b.example\"\nuser = \"a\"",
         "w.toml:2:10: mail.user and mail.password_file go together"
     )]
+    #[case::answerer_without_its_secret(
+        "[outside]\nanswerer = \"http://203.0.113.9:7899\"",
+        "w.toml:2:12: the secret that it shares with this house is missing: set outside.secret_file"
+    )]
+    #[case::answerer_of_another_kind("[outside]\nanswerer = \"ftp://a\"", "w.toml:2:12: `ftp://a` begins otherwise")]
     #[case::bad_format("[log]\nformat = \"xml\"", "w.toml:2:10: `xml` is neither \"text\" nor \"json\"")]
     #[case::bad_level("[log]\nlevel = \"loud=loud\"", "w.toml:2:9: `loud=loud` is no log level")]
     fn errors_name_their_place(#[case] text: &str, #[case] expected: &str) {

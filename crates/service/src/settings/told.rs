@@ -51,10 +51,13 @@ impl Settings {
         self.tell_mail(&mut tell);
         tell("people.act_days", &self.act_days);
         tell("people.second_factor_from", &self.second_factor_from.map(Role::word).unwrap_or_default());
+        let answerer = self.answerer.as_ref();
+        tell("outside.answerer", &answerer.map(|answerer| answerer.address.to_string()).unwrap_or_default());
+        tell("outside.secret_file", &if answerer.is_some() { "(there is one)" } else { "" });
         tell("metrics.access", &if self.metrics.from_loopback { "loopback" } else { "token" });
         tell("metrics.token_file", &if self.metrics.token.is_some() { "(there is one)" } else { "" });
-        tell("log.format", &if self.log_format == LogFormat::Json { "json" } else { "text" });
-        tell("log.level", &self.log_level);
+        tell("log.format", &if self.log.0 == LogFormat::Json { "json" } else { "text" });
+        tell("log.level", &self.log.1);
         all
     }
 

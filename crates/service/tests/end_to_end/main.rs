@@ -31,6 +31,7 @@ mod memory;
 mod monitoring;
 mod object_storage;
 mod odd_requests;
+mod outside;
 mod own_database;
 mod pages;
 mod people;

@@ -8,14 +8,15 @@ const ARROWS: &[(&str, &[&str])] = &[
     (
         "service",
         &[
-            "acme", "api", "calls", "codec", "house", "library", "manual", "net", "relay", "rtmp", "setup", "sources",
-            "store", "viewing",
+            "acme", "api", "calls", "codec", "house", "library", "manual", "model", "net", "outside", "relay", "rtmp",
+            "setup", "sources", "store", "viewing",
         ],
     ),
     (
         "api",
         &[
             "acme",
+            "calls",
             "capacity",
             "container",
             "house",
@@ -23,6 +24,7 @@ const ARROWS: &[(&str, &[&str])] = &[
             "media",
             "model",
             "net",
+            "outside",
             "relay",
             "show",
             "sources",
@@ -42,6 +44,7 @@ const ARROWS: &[(&str, &[&str])] = &[
     ("library", &["codec", "container", "media", "relay", "store"]),
     ("show", &["codec", "container", "media", "net", "relay", "rtmp", "srt", "udp"]),
     ("bench", &["codec", "container", "media", "relay", "rtmp", "srt", "standin", "store", "udp"]),
+    ("outside", &["calls", "model", "net", "srt"]),
     ("store", &["relay"]),
     ("codec", &["container", "media"]),
     ("standin", &["container", "media", "rtmp", "srt", "udp"]),

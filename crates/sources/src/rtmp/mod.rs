@@ -62,6 +62,7 @@ impl RtmpDoor {
         tls: Option<Arc<ServerTls>>,
         announcers: Option<Announcers>,
     ) {
+        let port = listener.local_addr().map_or(0, |address| address.port());
         loop {
             let accepted = tokio::select! {
                 accepted = listener.accept() => accepted,
@@ -69,8 +70,11 @@ impl RtmpDoor {
             };
             match accepted {
                 Ok((stream, peer)) => match announcers.clone().filter(|announcers| announcers.has(peer.ip())) {
-                    Some(announcers) => self.take_announced(stream, peer, tls.clone(), announcers),
-                    None => self.take(stream, Caller { address: peer, is_secure: false }, tls.clone()),
+                    Some(announcers) => self.take_announced(stream, peer, tls.clone(), (port, announcers)),
+                    None => {
+                        self.house.reached().note(true, port, peer.ip());
+                        self.take(stream, Caller { address: peer, is_secure: false }, tls.clone());
+                    }
                 },
                 Err(error) => {
                     tracing::warn!(%error, "a connection could not be accepted");
@@ -85,12 +89,15 @@ impl RtmpDoor {
         mut stream: TcpStream,
         peer: SocketAddr,
         tls: Option<Arc<ServerTls>>,
-        announcers: Announcers,
+        (port, announcers): (u16, Announcers),
     ) {
         let door = self.clone();
         self.house.tasks().spawn(async move {
             match announcers.caller(&mut stream, peer).await {
-                Ok(caller) => door.take(stream, caller, tls),
+                Ok(caller) => {
+                    door.house.reached().note(true, port, caller.address.ip());
+                    door.take(stream, caller, tls);
+                }
                 Err(error) => door.turn_away(peer, TurnAwayReason::NotUnderstood, Some(error.to_string())),
             }
         });

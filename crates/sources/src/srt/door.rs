@@ -17,6 +17,8 @@ use crate::per_address::PerAddress;
 #[derive(Debug)]
 pub(super) struct Door {
     house: Arc<House>,
+    /// Its own.
+    port: u16,
     settings: SrtSettings,
     config: Config,
     per_address: PerAddress,
@@ -24,9 +26,9 @@ pub(super) struct Door {
 }
 
 impl Door {
-    pub(super) fn new(house: Arc<House>, settings: SrtSettings, config: Config) -> Self {
+    pub(super) fn new(house: Arc<House>, port: u16, settings: SrtSettings, config: Config) -> Self {
         let per_address = PerAddress::new(settings.max_per_address);
-        Self { house, settings, config, per_address, guests: 0 }
+        Self { house, port, settings, config, per_address, guests: 0 }
     }
 
     /// What a caller wants, if there is room and it can be understood.
@@ -110,6 +112,7 @@ impl Doorkeeper for Door {
     }
 
     fn judge(&mut self, request: &Request) -> Decision<Caller> {
+        self.house.reached().note(false, self.port, request.from().ip());
         let (id, wish) = match self.wish(request) {
             Ok(wished) => wished,
             Err(refused) => return Decision::Now(Err(self.note(request, refused))),

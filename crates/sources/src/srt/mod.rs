@@ -61,7 +61,8 @@ impl SrtDoor {
     pub async fn listen(self, house: Arc<House>, settings: SrtSettings) {
         let config = Config { idle_timeout: settings.idle_timeout, ..Config::default() };
         let stop = house.stopping().clone();
-        let door = Door::new(house, settings, config.clone());
+        let port = self.local_address().map_or(0, |address| address.port());
+        let door = Door::new(house, port, settings, config.clone());
         match SrtSocket::new(self.socket, &config, door) {
             Ok(socket) => socket.run(stop).await,
             Err(error) => tracing::error!(%error, "no thread for the keys of SRT callers; nobody is taken over SRT"),

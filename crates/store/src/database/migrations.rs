@@ -43,6 +43,7 @@ const MIGRATIONS: &[(i64, &str, &str)] = &[
     (29, "address_rules", include_str!("../../migrations/0029_address_rules.sql")),
     (30, "calls_out", include_str!("../../migrations/0030_calls_out.sql")),
     (31, "records_are_written_in_order", include_str!("../../migrations/0031_records_are_written_in_order.sql")),
+    (32, "reached_doors", include_str!("../../migrations/0032_reached_doors.sql")),
 ];
 
 /// Where SQLx keeps which of them were made.
