@@ -237,3 +237,34 @@ describe("the certificate of an authority that is away", () => {
     await context.close();
   });
 });
+
+describe("the house seen from outside", () => {
+  const show = new Show();
+  beforeAll(async () => {
+    const answerer = await show.answerer();
+    await show.open(true, {
+      WAVERANT_LISTEN_RTMP: "0.0.0.0:0",
+      WAVERANT_OUTSIDE_ANSWERER: answerer.url,
+      WAVERANT_OUTSIDE_SECRET_FILE: answerer.secretFile,
+    });
+  });
+  afterAll(() => show.stop());
+
+  it("is told door by door, and tried", async () => {
+    const context = await browser.newContext();
+    const page = await context.newPage();
+    await page.goto(`${show.url}/machine`);
+    await giveName(page);
+    await page.getByRole("link", { name: "Seen from outside" }).click();
+    const doors = page.getByRole("region", { name: "Doors" }).getByRole("listitem");
+    const rtmp = doors.filter({ hasText: "encoders, RTMP" });
+    await rtmp.getByText(/^(open|not known)$/).waitFor();
+    await doors.filter({ hasText: "console" }).getByText("this machine only").waitFor();
+    await page.getByText("It was not asked yet.").waitFor();
+    await page.getByRole("button", { name: "Try the doors from outside" }).click();
+    await rtmp.getByText("reached", { exact: true }).waitFor();
+    await rtmp.getByText(/Called at 127\.0\.0\.1: answered after \d+ ms\./).waitFor();
+    await page.getByText("It saw us come from 127.0.0.1.").waitFor();
+    await context.close();
+  });
+});

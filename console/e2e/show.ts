@@ -38,6 +38,18 @@ export class Show {
     return child;
   }
 
+  /** A helper out there, on this machine. */
+  async answerer(): Promise<{ url: string; secretFile: string }> {
+    const secretFile = join(this.folder, "answerer-secret");
+    const args = ["answer", "--listen", "127.0.0.1:0", "--secret-file", secretFile];
+    const child = spawn(join(programs, "waverantd"), args, { stdio: ["ignore", "pipe", "ignore"] });
+    this.children.push(child);
+    let said = "";
+    child.stdout.on("data", (text: Buffer) => (said += text.toString()));
+    await until("the helper", () => said.includes("\n"));
+    return { url: `http://${/answering at (\S+)/.exec(said)?.[1]}`, secretFile };
+  }
+
   async open(administratorFile = true, settings: Record<string, string> = {}): Promise<void> {
     const administrator = join(this.folder, "administrator.toml");
     writeFileSync(administrator, `name = "harbour"\npassword = "${PASSWORD}"\n`);

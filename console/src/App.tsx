@@ -7,6 +7,7 @@ import { EmptyNote, ErrorNote, LoadingNote } from "./components/Notes";
 import { AccountPage } from "./pages/account/AccountPage";
 import { ActsPage } from "./pages/acts/ActsPage";
 import { BoardPage } from "./pages/board/BoardPage";
+import { OutsidePage } from "./pages/outside/OutsidePage";
 import { CertificatePage } from "./pages/certificate/CertificatePage";
 import { ChannelPage } from "./pages/channel/ChannelPage";
 import { FindingsPage } from "./pages/findings/FindingsPage";
@@ -65,6 +66,7 @@ function Console() {
         <Route path="findings" element={<FindingsPage />} />
         <Route path="machine" element={<MachinePage />} />
         <Route path="certificate" element={<CertificatePage />} />
+        <Route path="outside" element={<OutsidePage />} />
         <Route path="set-up" element={<SetUpPage />} />
         <Route path="systems" element={<SystemsPage />} />
         <Route path="recordings" element={<RecordingsPage />} />

@@ -372,6 +372,20 @@ export function useRenewCertificate() {
   return useChange(() => answer(api.POST("/api/v1/certificate/renewal")), ["certificate"]);
 }
 
+/** Whether the house can be reached from outside, as far as this machine knows. */
+export function useOutside() {
+  return useQuery({ queryKey: ["outside"], queryFn: () => answer(api.GET("/api/v1/outside")), staleTime: 30_000 });
+}
+
+/** Has the doors tried from outside; what was found takes the place of what was known. */
+export function useTryFromOutside() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: () => answer(api.POST("/api/v1/outside/tries")),
+    onSuccess: (found) => queries.setQueryData(["outside"], found),
+  });
+}
+
 /** Where one is signed in. */
 export function useSignIns() {
   return useQuery({ queryKey: ["sign-ins"], queryFn: () => answer(api.GET("/api/v1/tokens")), refetchInterval: 10_000 });

@@ -57,6 +57,9 @@ struct Arguments {
     /// Shows at once; more than one are measured without the plain copy.
     #[arg(long, default_value_t = 1)]
     channels: usize,
+    /// Record the shows, too, where more than one are measured.
+    #[arg(long)]
+    recorded: bool,
     /// Platforms of each show that refuse, stall, flap, say nothing or read at 100 kbit/s, in addition.
     #[arg(long, default_value_t = 0)]
     faulty: usize,
@@ -221,7 +224,7 @@ async fn fan_out(arguments: &Arguments, waverantd: &Path, own: &Path) -> anyhow:
         faulty: arguments.faulty,
         batch: Some(Duration::from_millis(arguments.batch)),
         length,
-        records: false,
+        records: arguments.recorded,
         kbps: crate::source::USUAL_KBPS,
     };
     if arguments.channels > 1 || arguments.faulty > 0 {

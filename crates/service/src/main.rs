@@ -11,8 +11,8 @@ use tokio::signal::unix::{SignalKind, signal};
 use waverant_codec::serve;
 use waverant_manual::{write_manual, write_settings_page};
 use waverant_service::{
-    HELPER, Service, Settings, StartError, answer_houses, backup, check_machine, check_outside, leave_no_core_file,
-    let_in, make_files_private, openapi_document, rekey, restore, start_logging, start_plain_log,
+    HELPER, Service, Settings, StartError, answer_houses, ask_health, backup, check_machine, check_outside,
+    leave_no_core_file, let_in, make_files_private, openapi_document, rekey, restore, start_logging, start_plain_log,
 };
 
 /// Every setting with its default and what it means.
@@ -40,6 +40,8 @@ enum What {
         #[arg(long)]
         outside: bool,
     },
+    /// Ask the service that runs with these settings whether it is well: for containers and other watchers.
+    Healthy,
     /// Try the doors of houses from outside, for those that ask with the right secret; run it on another machine. It needs
     /// neither settings nor a database, and calls nobody but who asks.
     Answer {
@@ -101,6 +103,7 @@ fn main() -> ExitCode {
     match arguments.command {
         Some(What::Check { outside: false }) => check(&settings),
         Some(What::Check { outside: true }) => look_outside(&settings),
+        Some(What::Healthy) => ask_whether_well(&settings),
         Some(What::LetIn { name, drop_second_factor }) => by_hand(async {
             let made = let_in(&settings, &name, drop_second_factor).await?;
             Ok(format!("Open this within an hour; it opens once:\n{}", made.link.reveal()))
@@ -174,6 +177,21 @@ fn by_hand(work: impl Future<Output = Result<String, StartError>>) -> ExitCode {
             ExitCode::SUCCESS
         }
         Err(error) => fail(&error.to_string()),
+    }
+}
+
+/// Exit code 0: it is well; 1: it is not.
+#[expect(clippy::print_stdout, reason = "what it says is the program's output")]
+fn ask_whether_well(settings: &Settings) -> ExitCode {
+    match ask_health(settings) {
+        Ok(told) => {
+            println!("{told}");
+            ExitCode::SUCCESS
+        }
+        Err(told) => {
+            eprintln!("waverantd: {told}");
+            ExitCode::from(1)
+        }
     }
 }
 

@@ -1,5 +1,5 @@
-import { LifeBuoy } from "lucide-react";
-import { useOutletContext } from "react-router";
+import { LifeBuoy, Radar } from "lucide-react";
+import { Link, useOutletContext } from "react-router";
 import type { Live } from "../../api/live";
 import type { LiveHost } from "../../api/types";
 import { Allowed } from "../../components/Allowed";
@@ -54,6 +54,9 @@ export function MachinePage() {
       <div className="mb-5 flex flex-wrap items-center justify-between gap-3">
         <h1 className="text-2xl font-semibold tracking-tight">Machine</h1>
         <Allowed least="engineer">
+          <Link to="/outside" className="btn btn-sm ml-auto">
+            <Radar aria-hidden className="size-4" /> Seen from outside
+          </Link>
           <a className="btn btn-sm" href={inApi("/support-bundle")} download title="Settings and records without secrets, findings, figures and the end of the log, for who helps">
           <LifeBuoy aria-hidden className="size-4" /> Support bundle
           </a>
