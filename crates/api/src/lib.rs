@@ -72,6 +72,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use waverant_house::{House, MAX_POSTER_BYTES};
 use waverant_library::MAX_SLATE_BYTES;
+use waverant_model::VERSION_HEADER;
 use waverant_relay::{Guesses, Role};
 
 pub use certificate::CertificateDesk;
@@ -444,6 +445,7 @@ pub fn router(state: ApiState) -> Router {
         .layer(from_fn(origin::require_own_origin))
         .layer(from_fn(course::keep_nothing))
         .layer(from_fn(course::stay_on_tls))
+        .layer(fixed(HeaderName::from_static(VERSION_HEADER), env!("CARGO_PKG_VERSION")))
         .layer(fixed(header::X_FRAME_OPTIONS, "DENY"))
         .layer(fixed(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(fixed(header::REFERRER_POLICY, "no-referrer"))

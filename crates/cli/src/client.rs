@@ -5,7 +5,7 @@ use serde::de::DeserializeOwned;
 use ureq::http::request::Builder;
 use ureq::http::{Request, Response};
 use ureq::{Agent, Body};
-use waverant_model::Problem;
+use waverant_model::{Problem, VERSION_HEADER};
 
 use crate::account::Account;
 use crate::error::Failure;
@@ -79,7 +79,7 @@ impl Client {
         let mut response = self.send(self.request(method, path), body)?;
         let text = response.body_mut().read_to_string().map_err(|error| self.unreachable(&error))?;
         let text = if text.is_empty() { "null" } else { &text };
-        serde_json::from_str(text).map_err(|_| self.not_the_api(&response))
+        serde_json::from_str(text).map_err(|_| by_version(self.not_the_api(&response), &response))
     }
 
     /// Begins to fetch a file; with `part` from a byte on, if it still is the file of that validator.
@@ -111,10 +111,11 @@ impl Client {
             return Ok(response);
         }
         let text = response.body_mut().read_to_string().unwrap_or_default();
-        match serde_json::from_str::<Problem>(&text) {
-            Ok(problem) => Err(Failure::Refused(Box::new(problem))),
-            Err(_) => Err(self.not_the_api(&response)),
-        }
+        let failure = match serde_json::from_str::<Problem>(&text) {
+            Ok(problem) => Failure::Refused(Box::new(problem)),
+            Err(_) => self.not_the_api(&response),
+        };
+        Err(by_version(failure, &response))
     }
 
     fn unreachable(&self, error: &ureq::Error) -> Failure {
@@ -123,6 +124,15 @@ impl Client {
 
     fn not_the_api(&self, response: &Response<Body>) -> Failure {
         Failure::NotTheApi { url: self.url.clone(), found: response.status().to_string() }
+    }
+}
+
+/// A failure, and that the service is of another version if it says so.
+fn by_version(failure: Failure, response: &Response<Body>) -> Failure {
+    let service = response.headers().get(VERSION_HEADER).and_then(|version| version.to_str().ok());
+    match service.filter(|service| *service != env!("CARGO_PKG_VERSION")) {
+        Some(service) => Failure::Apart { failure: Box::new(failure), service: service.chars().take(40).collect() },
+        None => failure,
     }
 }
 

@@ -16,6 +16,9 @@ pub(crate) enum Failure {
     /// The service answered with something else than expected.
     #[error("{url} answered {found}, which is not the Waverant API")]
     NotTheApi { url: String, found: String },
+    /// It failed, and the service is of another version than this program, which may be why.
+    #[error("{failure}")]
+    Apart { failure: Box<Self>, service: String },
     /// Nobody is signed in.
     #[error("no service is known yet")]
     NoAccount,
@@ -42,6 +45,7 @@ impl Failure {
         match self {
             Self::Refused(problem) if problem.status < 500 => 1,
             Self::Tried(_) | Self::Job(_) => 1,
+            Self::Apart { failure, .. } => failure.exit_code(),
             _ => 2,
         }
     }
@@ -52,6 +56,13 @@ impl Failure {
                 Some("Sign in anew: waverant sign-in URL".to_owned())
             }
             Self::Refused(problem) => Some(problem.next_step.clone()),
+            Self::Apart { failure, service } => {
+                let step = failure.next_step().map(|step| format!("{step} ")).unwrap_or_default();
+                let own = env!("CARGO_PKG_VERSION");
+                Some(format!(
+                    "{step}The service is version {service} and this command line {own}: install the same of both."
+                ))
+            }
             Self::Unreachable { .. } => Some("Check that waverantd runs and that the address is right.".to_owned()),
             Self::NoAccount => {
                 Some("Sign in first: waverant sign-in URL (or set WAVERANT_URL and WAVERANT_TOKEN).".to_owned())

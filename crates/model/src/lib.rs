@@ -3,6 +3,9 @@
 //!
 //! Names ending in `_ms`, `_s`, `_bps` and `_bytes` tell their unit. Times are RFC 3339 in UTC.
 
+/// The header by which an answer says of which version the service is.
+pub const VERSION_HEADER: &str = "waverant-version";
+
 mod account;
 mod act;
 mod address;

@@ -185,14 +185,18 @@ fn scope_word(scope: AddressScope) -> &'static str {
 ///
 /// # Errors
 /// If nothing can be listened to, or the file cannot be used.
-#[expect(clippy::print_stdout, reason = "what to do with it is the program's output")]
 pub async fn answer_houses(listen: SocketAddr, secret_file: &Path) -> Result<(), String> {
     let secret = secret_of(secret_file).map_err(|error| format!("{}: {error}", secret_file.display()))?;
     let listener = TcpListener::bind(listen).await.map_err(|error| format!("{listen}: {error}"))?;
     let bound = listener.local_addr().map_err(|error| error.to_string())?;
-    println!("answering at {bound}");
-    println!("In the settings of the house, with the address of this machine and a copy of {}:", secret_file.display());
-    println!("  [outside]\n  answerer = \"http://ADDRESS:{}\"\n  secret_file = \"FILE\"", bound.port());
+    let text = format!(
+        "answering at {bound}\nIn the settings of the house, with the address of this machine and a copy of {}:\n  [outside]\n  \
+         answerer = \"http://ADDRESS:{}\"\n  secret_file = \"FILE\"\n",
+        secret_file.display(),
+        bound.port()
+    );
+    // Whoever began this may read no further.
+    let _ = io::stdout().write_all(text.as_bytes());
     waverant_outside::answer(listener, secret).await;
     Ok(())
 }

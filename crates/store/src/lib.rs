@@ -10,8 +10,7 @@ mod secrets;
 mod testing;
 
 pub use database::{
-    CopyingError, PrivateServer, PrivateServerError, Store, examine_database, outdated_schema, read_records,
-    write_records,
+    CopyingError, PrivateServer, PrivateServerError, Store, examine_database, other_schema, read_records, write_records,
 };
 pub use error::StoreError;
 pub use records::{

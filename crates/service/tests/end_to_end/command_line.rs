@@ -277,3 +277,36 @@ async fn the_live_view_is_watched_and_used() {
     let marks = house.ended_session(1).await["takes"][0]["marks"].to_string();
     assert!(marks.contains("marked from a terminal"), "{marks}");
 }
+
+/// A service of another version: what it answers may not be understood, and is told with both versions.
+#[rstest::rstest]
+#[case::an_answer_of_another_form("200 OK", r#"{"unheard": "of"}"#, 2, "which is not the Waverant API")]
+#[case::a_call_that_it_does_not_know(
+    "404 Not Found",
+    r#"{"type": "a:b", "code": "no_such_route", "status": 404, "title": "No", "detail": "There is nothing here.", "next_step": "Look."}"#,
+    1,
+    "There is nothing here."
+)]
+#[tokio::test]
+async fn another_version_is_told(#[case] status: &str, #[case] body: &str, #[case] code: i32, #[case] told: &str) {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let url = format!("http://{}", listener.local_addr().unwrap());
+    let length = body.len();
+    let answer = format!(
+        "HTTP/1.1 {status}\r\nwaverant-version: 9.8.7\r\ncontent-length: {length}\r\nconnection: close\r\n\r\n{body}"
+    );
+    let service = std::thread::spawn(move || {
+        use std::io::{Read, Write};
+        let (mut caller, _) = listener.accept().unwrap();
+        let mut asked = [0; 4096];
+        let _ = caller.read(&mut asked).unwrap();
+        caller.write_all(answer.as_bytes()).unwrap();
+    });
+    let mut command = Command::new(program());
+    command.args(["channel", "list"]).env_clear().env("WAVERANT_URL", url).env("WAVERANT_TOKEN", "anything");
+    let output = command.stdin(Stdio::null()).output().unwrap();
+    service.join().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(code), "{said}");
+    assert!(said.contains(told) && said.contains("The service is version 9.8.7 and this command line"), "{said}");
+}

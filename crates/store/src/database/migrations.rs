@@ -80,12 +80,12 @@ pub(super) async fn migrator_to(newest: i64) -> Result<(Migrator, i64), StoreErr
     Ok((Migrator::new(BuiltIn { newest }).await?, known))
 }
 
-/// The schema of the tables of a database and the newest that is known here, if they are to be brought up to date; none
-/// if there are no tables yet, or they are new.
+/// The schema of the tables of a database and the newest that is known here, if they differ; none if there are no tables
+/// yet, or they are the same.
 ///
 /// # Errors
 /// [`StoreError`] if the database does not answer.
-pub async fn outdated_schema(url: &str) -> Result<Option<(i64, i64)>, StoreError> {
+pub async fn other_schema(url: &str) -> Result<Option<(i64, i64)>, StoreError> {
     let mut connection = MySqlConnectOptions::from_str(url)?.connect().await?;
     let count = "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?";
     let there: i64 = sqlx::query_scalar(count).bind(MIGRATIONS_TABLE).fetch_one(&mut connection).await?;
@@ -97,7 +97,7 @@ pub async fn outdated_schema(url: &str) -> Result<Option<(i64, i64)>, StoreError
     };
     connection.close().await?;
     let known = MIGRATIONS.iter().map(|(version, ..)| *version).max().unwrap_or_default();
-    Ok(found.filter(|found| *found < known).map(|found| (found, known)))
+    Ok(found.filter(|found| *found != known).map(|found| (found, known)))
 }
 
 #[cfg(test)]

@@ -9,6 +9,6 @@ mod store;
 
 pub use copying::{CopyingError, read_records, write_records};
 pub use examine::examine_database;
-pub use migrations::outdated_schema;
+pub use migrations::other_schema;
 pub use private_server::{PrivateServer, PrivateServerError};
 pub use store::Store;
