@@ -81,9 +81,9 @@ function Door({ door }: { door: DoorOutside }) {
       <div className="min-w-0 [overflow-wrap:anywhere]">
         <p>{door.told}</p>
         {door.tries.map((one) => (
-          <p key={one.address} className="text-base-content/70">{`Called at ${one.address}: ${OUTCOMES[one.outcome]} after ${one.after_ms} ms.`}</p>
+          <p key={one.address} className="text-base-content/70">{`called at ${one.address}: ${OUTCOMES[one.outcome]} after ${one.after_ms} ms`}</p>
         ))}
-        {door.reached && <p className="text-base-content/70">{`Last from out there: ${door.reached.address} at ${moment(door.reached.at)}.`}</p>}
+        {door.reached && <p className="text-base-content/70">{`last from out there: ${door.reached.address} at ${moment(door.reached.at)}`}</p>}
       </div>
     </li>
   );
