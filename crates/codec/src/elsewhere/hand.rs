@@ -25,6 +25,9 @@ use crate::{
 /// A helper that decodes for longer is ended. It is a matter of milliseconds; but shows go first.
 const DECODED_WITHIN: Duration = Duration::from_secs(30);
 
+/// A helper is there within this time.
+const BEGUN_WITHIN: Duration = Duration::from_secs(20);
+
 /// The largest test picture takes a minute of a small machine.
 const DRAWN_WITHIN: Duration = Duration::from_secs(300);
 
@@ -236,7 +239,15 @@ impl Helper {
         command.args(arguments).env_clear().current_dir("/").stdin(OwnedFd::from(theirs));
         // A group of its own: what a terminal tells the service is not told to it.
         let process = command.stdout(Stdio::null()).stderr(Stdio::null()).process_group(0).spawn()?;
-        Ok(Self { process, link })
+        // The command holds the other end: without that, an end of the helper is seen here.
+        drop(command);
+        let mut begun = Self { process, link };
+        begun.link.set_read_timeout(Some(BEGUN_WITHIN))?;
+        match wire::read::<Result<(), String>>(&mut begun.link)? {
+            Some(Ok(())) => Ok(begun),
+            Some(Err(reason)) => Err(io::Error::other(reason)),
+            None => Err(io::Error::other(format!("it ended at once: {}", begun.end()))),
+        }
     }
 
     fn is_there(&mut self) -> bool {

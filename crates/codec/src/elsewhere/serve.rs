@@ -38,7 +38,9 @@ pub fn serve() -> io::Result<()> {
     let _ = std::fs::write("/proc/self/oom_score_adj", "800");
     // What a panic says goes into the answer.
     std::panic::set_hook(Box::new(|_| {}));
-    confine().map_err(io::Error::other)?;
+    let confined = confine().map_err(|error| error.to_string());
+    wire::write(&mut link, &confined)?;
+    confined.map_err(io::Error::other)?;
     while let Some(task) = wire::read::<Task>(&mut link)? {
         let before = process_time();
         let outcome = catch_unwind(AssertUnwindSafe(|| perform(task))).unwrap_or_else(|panic| {
