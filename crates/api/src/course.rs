@@ -40,6 +40,7 @@ fn may_take_long(path: &str) -> bool {
         || path.ends_with("/try")
         || path.ends_with("/support-bundle")
         || path.ends_with("/setup/apply")
+        || path.ends_with("/outside/tries")
 }
 
 pub(super) fn changes(method: &Method) -> bool {

@@ -8,7 +8,7 @@ use tokio::sync::Mutex;
 use waverant_calls::{CallClient, Reachable};
 use waverant_model::{DoorReached, Outside, Transport};
 use waverant_outside::{Answerer, Door, Scene, judge};
-use waverant_store::{ReachedDoor, Store, StoreError};
+use waverant_store::ReachedDoor;
 
 use crate::{ApiError, ApiState};
 
@@ -20,38 +20,30 @@ pub struct OutsideDesk {
     doors: Arc<[Door]>,
     answerer: Option<Answerer>,
     client: CallClient,
-    /// Who looks has the tool and the helper for itself.
+    /// Whoever has the doors tried has the helper for itself.
     turn: Arc<Mutex<()>>,
 }
 
 impl OutsideDesk {
     /// The desk of a house that has these doors.
     pub fn new(host: &str, doors: Vec<Door>, answerer: Option<Answerer>) -> Self {
-        Self { host: host.into(), doors: doors.into(), answerer, client: Self::caller(), turn: Arc::default() }
-    }
-
-    /// What calls the helper. Its address stands in the settings of this machine: whoever wrote it there knows where it
-    /// leads.
-    pub fn caller() -> CallClient {
+        // Its address stands in the settings of this machine: whoever wrote it there knows where it leads.
         let anywhere = ["0.0.0.0/0", "::/0"].into_iter().filter_map(|range| range.parse().ok());
-        CallClient::new(Reachable::new(anywhere))
+        let client = CallClient::new(Reachable::new(anywhere));
+        Self { host: host.into(), doors: doors.into(), answerer, client, turn: Arc::default() }
     }
 
-    /// Looks, and has the helper try the doors if it is wished.
-    ///
-    /// # Errors
-    /// [`StoreError`] if it is not known who was at the doors.
-    pub async fn look(&self, store: &Store, with_tries: bool) -> Result<Outside, StoreError> {
-        let _turn = self.turn.lock().await;
+    /// Looks, and has the helper try the doors if it is wished; `reached` is who was at them.
+    pub async fn look(&self, reached: Vec<ReachedDoor>, with_tries: bool) -> Outside {
         let mut scene = Scene::look(Some(&self.host), self.doors.to_vec()).await;
-        fill_in(&mut scene, store.reached_doors().await?);
+        fill_in(&mut scene, reached);
         if let Some(answerer) = self.answerer.as_ref() {
             match with_tries {
                 true => scene.ask(answerer, &self.client).await,
                 false => scene.answerer = Some(answerer.unasked()),
             }
         }
-        Ok(judge(&scene))
+        judge(&scene)
     }
 }
 
@@ -69,7 +61,7 @@ fn fill_in(scene: &mut Scene, reached: Vec<ReachedDoor>) {
 #[utoipa::path(get, path = "/outside", responses((status = 200, body = Outside)))]
 pub(super) async fn look_outside(State(state): State<ApiState>) -> Result<Json<Outside>, ApiError> {
     state.house.reached().write(state.house.store()).await;
-    Ok(Json(state.outside.look(state.house.store(), false).await?))
+    Ok(Json(state.outside.look(state.house.store().reached_doors().await?, false).await))
 }
 
 /// Have the helper out there try the doors; it takes up to half a minute
@@ -79,6 +71,9 @@ pub(super) async fn try_from_outside(State(state): State<ApiState>) -> Result<Js
         let told = "There is no helper out there: run `waverantd answer` on another machine, and name it in [outside] of the settings.";
         return Err(ApiError::Conflict(told.to_owned()));
     }
+    let Ok(_turn) = state.outside.turn.try_lock() else {
+        return Err(ApiError::Conflict("The doors are being tried; see in half a minute what came of it.".to_owned()));
+    };
     state.house.reached().write(state.house.store()).await;
-    Ok(Json(state.outside.look(state.house.store(), true).await?))
+    Ok(Json(state.outside.look(state.house.store().reached_doors().await?, true).await))
 }

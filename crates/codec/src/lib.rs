@@ -4,8 +4,8 @@
 //! helpers, in processes that can do nothing else.
 
 mod avc;
-mod elsewhere;
 mod glance;
+mod helper;
 mod holding;
 mod pool;
 mod sound;
@@ -14,8 +14,8 @@ mod test_picture;
 mod work_failed;
 
 pub use avc::{EncodeError, PictureFormat, encode_pictures};
-pub use elsewhere::{Hand, NotConfined, Workplace, confine, serve};
 pub use glance::{GLANCE_POINTS, Glance};
+pub use helper::{Hand, NotConfined, Workplace, confine, serve};
 pub use pool::CodecPool;
 pub use sound::SoundPiece;
 pub use still::{Still, StillError, strip};

@@ -24,7 +24,7 @@ const OPUS_LONGEST: usize = 5760;
 const MOST_SAMPLES: usize = 8 * 65_536;
 
 /// Frames that come together decode to no more samples than this; what is above is taken for damaged.
-const MOST_TOGETHER: usize = 2 * MOST_SAMPLES;
+const MOST_TOGETHER: usize = 8 * MOST_SAMPLES;
 
 /// What came of a frame of sound.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

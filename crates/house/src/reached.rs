@@ -7,13 +7,16 @@ use std::time::Duration;
 
 use parking_lot::Mutex;
 use time::OffsetDateTime;
-use tokio::time::{MissedTickBehavior, interval};
+use tokio::time::{MissedTickBehavior, interval, timeout};
 use tokio_util::sync::CancellationToken;
 use waverant_net::{Reach, reach_of};
 use waverant_store::{ReachedDoor, Store};
 
 /// How often what is new is written down; a kill loses no more than that.
 const INTERVAL: Duration = Duration::from_secs(60);
+
+/// How long the database may take for it, at a stop too.
+const PATIENCE: Duration = Duration::from_secs(1);
 
 /// A door is noted this often.
 const REST: time::Duration = time::Duration::seconds(1);
@@ -72,10 +75,9 @@ impl ReachedBook {
         let mut ticks = interval(INTERVAL);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         while stopping.run_until_cancelled(ticks.tick()).await.is_some() {
-            if stopping.run_until_cancelled(self.write(&store)).await.is_none() {
-                return;
-            }
+            let _ = timeout(PATIENCE, self.write(&store)).await;
         }
+        let _ = timeout(PATIENCE, self.write(&store)).await;
     }
 
     fn put_back(&self, news: &[ReachedDoor]) {

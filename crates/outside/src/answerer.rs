@@ -89,7 +89,8 @@ async fn tried(
     match find(&answering, from, &headers, &body).await {
         Ok(found) => axum::Json(found).into_response(),
         Err((status, told)) => {
-            tracing::info!(%from, status = status.as_u16(), told, "a question is not answered");
+            // Strangers write no log.
+            tracing::debug!(%from, status = status.as_u16(), told, "a question is not answered");
             (status, told).into_response()
         }
     }

@@ -18,14 +18,14 @@ pub fn judge(scene: &Scene) -> Outside {
         interface: own.interface.clone(),
         scope: scope_of(own.address),
     });
-    let doors: Vec<DoorOutside> =
+    let doors: Vec<(DoorOutside, bool)> =
         scene.doors.iter().map(|(door, reached, tries)| tell_door(scene, door, reached.clone(), tries)).collect();
     Outside {
         addresses: addresses.collect(),
         name: scene.name.as_ref().map(|(name, found)| tell_name(scene, name, found)),
         filter: tell_filter(&scene.filter),
         remedies: remedies(&scene.filter, &doors),
-        doors,
+        doors: doors.into_iter().map(|(door, _)| door).collect(),
         answerer: scene.answerer.clone(),
     }
 }
@@ -85,9 +85,17 @@ fn tell_name(scene: &Scene, name: &str, found: &Result<Vec<IpAddr>, String>) -> 
     PublicName { name: name.to_owned(), addresses, verdict, told }
 }
 
-fn tell_door(scene: &Scene, door: &Door, reached: Option<DoorReached>, tries: &[DoorTry]) -> DoorOutside {
-    let (verdict, told) = verdict(scene, door, reached.as_ref(), tries);
-    DoorOutside {
+/// A door, and whether the packet filter shuts it.
+fn tell_door(scene: &Scene, door: &Door, reached: Option<DoorReached>, tries: &[DoorTry]) -> (DoorOutside, bool) {
+    let is_inside = door.address.ip().is_loopback();
+    let filter = if is_inside { Vec::new() } else { filtered(scene, door) };
+    let is_filtered =
+        !filter.is_empty() && filter.iter().all(|(_, admission)| matches!(admission, Admission::Closed(_)));
+    let (verdict, told) = match is_inside {
+        true => (DoorVerdict::Inside, format!("it listens for this machine only; listen.{} says where", door.name)),
+        false => verdict(scene, door, (&filter, is_filtered), (reached.as_ref(), tries)),
+    };
+    let told = DoorOutside {
         name: door.name.to_owned(),
         transport: door.transport,
         port: door.address.port(),
@@ -96,23 +104,24 @@ fn tell_door(scene: &Scene, door: &Door, reached: Option<DoorReached>, tries: &[
         told,
         reached,
         tries: tries.to_vec(),
-    }
+    };
+    // Who came in all the same came by what is not known here.
+    (told, is_filtered && verdict == DoorVerdict::Shut)
 }
 
-fn verdict(scene: &Scene, door: &Door, reached: Option<&DoorReached>, tries: &[DoorTry]) -> (DoorVerdict, String) {
-    if door.address.ip().is_loopback() {
-        let told = format!("it listens for this machine only; listen.{} says where", door.name);
-        return (DoorVerdict::Inside, told);
-    }
-    let filter = filtered(scene, door);
+fn verdict(
+    scene: &Scene,
+    door: &Door,
+    (filter, is_filtered): (&[(&str, Admission)], bool),
+    (reached, tries): (Option<&DoorReached>, &[DoorTry]),
+) -> (DoorVerdict, String) {
     let shut = filter.iter().find_map(|(family, admission)| match admission {
         Admission::Closed(by) => Some(format!("the packet filter of this machine lets nobody in over {family} ({by})")),
         _ => None,
     });
-    let is_all_shut = filter.iter().all(|(_, admission)| matches!(admission, Admission::Closed(_)));
     let answered = tries.iter().any(|one| one.outcome == TryOutcome::Answered);
     match (&shut, tries.iter().find(|one| one.outcome != TryOutcome::Answered)) {
-        (Some(shut), _) if is_all_shut && !answered => (DoorVerdict::Shut, shut.clone()),
+        (Some(shut), _) if is_filtered && !answered => (DoorVerdict::Shut, shut.clone()),
         (_, Some(failed)) if !answered => (DoorVerdict::Shut, tell_failure(scene, door, failed)),
         (_, Some(failed)) => {
             (DoorVerdict::Reached, format!("the helper out there came in, though not at {}", failed.address))
@@ -120,7 +129,7 @@ fn verdict(scene: &Scene, door: &Door, reached: Option<&DoorReached>, tries: &[D
         (_, None) if answered => (DoorVerdict::Reached, "the helper out there came in".to_owned()),
         _ if reached.is_some() => (DoorVerdict::Reached, "somebody from out there was here".to_owned()),
         (Some(shut), _) => (DoorVerdict::Open, format!("{shut}; over the other nothing here keeps anybody out")),
-        _ => untried(scene, &filter),
+        _ => untried(scene, filter),
     }
 }
 

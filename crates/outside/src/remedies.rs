@@ -5,12 +5,13 @@ use waverant_model::{DoorOutside, DoorVerdict, FilterRemedy, Transport};
 use crate::scene::Filter;
 
 /// For the filter that is there; where that is not known, for all that are common.
-pub(crate) fn remedies(filter: &Filter, doors: &[DoorOutside]) -> Vec<FilterRemedy> {
-    let is_wanted = |door: &&DoorOutside| match filter {
-        Filter::Rules(_) => door.verdict == DoorVerdict::Shut && door.told.contains("packet filter of this machine"),
+/// Of each door it is told whether the filter is known to shut it.
+pub(crate) fn remedies(filter: &Filter, doors: &[(DoorOutside, bool)]) -> Vec<FilterRemedy> {
+    let is_wanted = |(door, is_filtered): &&(DoorOutside, bool)| match filter {
+        Filter::Rules(_) => *is_filtered,
         Filter::Unknown(_) => matches!(door.verdict, DoorVerdict::Shut | DoorVerdict::Unclear),
     };
-    let wanted: Vec<&DoorOutside> = doors.iter().filter(is_wanted).collect();
+    let wanted: Vec<&DoorOutside> = doors.iter().filter(is_wanted).map(|(door, _)| door).collect();
     if wanted.is_empty() {
         return Vec::new();
     }

@@ -10,9 +10,9 @@ use tokio::net::TcpListener;
 use waverant_api::OutsideDesk;
 use waverant_calls::SigningSecret;
 use waverant_model::{AddressScope, DoorOutside, DoorVerdict, NameVerdict, Outside, Transport, TryOutcome};
-use waverant_outside::{Door, Scene, judge};
+use waverant_outside::Door;
 use waverant_relay::Secret;
-use waverant_store::{Keychain, PrivateServer, Store};
+use waverant_store::{Keychain, PrivateServer, ReachedDoor, Store, other_schema};
 
 use crate::addresses::Addresses;
 use crate::settings::Settings;
@@ -57,32 +57,22 @@ fn wanted_doors(settings: &Settings) -> Vec<Door> {
 pub async fn check_outside(settings: &Settings) -> (String, bool) {
     let doors = wanted_doors(settings);
     let runs = StateLock::is_held(&settings.state_folder);
-    let desk = OutsideDesk::new(&settings.host, doors.clone(), settings.answerer.clone().filter(|_| runs));
-    let looked = match records(settings).await {
-        Some(store) => desk.look(&store, true).await.ok(),
-        None => None,
-    };
-    let outside = match looked {
-        Some(outside) => outside,
-        // Without records: the same, but for who was here.
-        None => {
-            let mut scene = Scene::look(Some(&settings.host), doors).await;
-            if let Some(answerer) = settings.answerer.as_ref().filter(|_| runs) {
-                scene.ask(answerer, &OutsideDesk::caller()).await;
-            }
-            judge(&scene)
-        }
-    };
+    let desk = OutsideDesk::new(&settings.host, doors, settings.answerer.clone().filter(|_| runs));
+    let reached = if runs { reached_doors(settings).await.unwrap_or_default() } else { Vec::new() };
+    let outside = desk.look(reached, true).await;
     (told(&outside, runs), is_good(&outside))
 }
 
-/// The records of the service that runs, if they can be read.
-async fn records(settings: &Settings) -> Option<Store> {
+/// Who was at the doors of the service that runs, if its records can be read. Tables of another version are left as they
+/// are: looking brings nothing up to date.
+async fn reached_doors(settings: &Settings) -> Option<Vec<ReachedDoor>> {
     let private = || PrivateServer::running(&settings.state_folder.join("database"), "waverant");
     let url = settings.database_url.clone().or_else(private)?;
-    // A house that has no keys yet has no records, and is given none by looking.
-    settings.state_folder.join("secrets.key").exists().then_some(())?;
-    Store::open(&url, Keychain::open(&settings.state_folder).ok()?).await.ok()
+    if !settings.state_folder.join("secrets.key").exists() || other_schema(&url).await.ok()?.is_some() {
+        return None;
+    }
+    let store = Store::open(&url, Keychain::open(&settings.state_folder).ok()?).await.ok()?;
+    store.reached_doors().await.ok()
 }
 
 fn is_good(outside: &Outside) -> bool {

@@ -1,20 +1,11 @@
 import { RefreshCw } from "lucide-react";
-import type { ReactNode } from "react";
 import { useCertificate, useRenewCertificate } from "../../api/queries";
 import type { CertificateInUse, CertificateRenewal } from "../../api/types";
 import { EmptyNote, ErrorNote, LoadingNote } from "../../components/Notes";
+import { TermRow } from "../../components/TermRow";
 import { moment } from "../../lib/format";
 import { Section } from "../channel/Section";
 import { leftText } from "./left";
-
-function Row({ label, children }: { label: string; children: ReactNode }) {
-  return (
-    <div className="grid gap-x-4 px-4 py-2.5 text-sm sm:grid-cols-[10rem_1fr] sm:px-5">
-      <dt className="text-base-content/70">{label}</dt>
-      <dd className="min-w-0 [overflow-wrap:anywhere]">{children}</dd>
-    </div>
-  );
-}
 
 function InUse({ found, now }: { found: CertificateInUse; now: number }) {
   if (found.is_placeholder) {
@@ -26,24 +17,24 @@ function InUse({ found, now }: { found: CertificateInUse; now: number }) {
   }
   return (
     <dl className="divide-y divide-base-300">
-      <Row label="For">
+      <TermRow label="For">
         {found.names.map((name) => (
           <span key={name} className="mr-3 inline-block font-mono">
             {name}
           </span>
         ))}
-      </Row>
-      <Row label="Ends">
+      </TermRow>
+      <TermRow label="Ends">
         {moment(found.ends_at)} <span className="text-base-content/70">({leftText(found.ends_at, now)})</span>
-      </Row>
-      <Row label="Since">{moment(found.since)}</Row>
-      <Row label="Signed by">{found.issuer}</Row>
-      <Row label="Serial number">
+      </TermRow>
+      <TermRow label="Since">{moment(found.since)}</TermRow>
+      <TermRow label="Signed by">{found.issuer}</TermRow>
+      <TermRow label="Serial number">
         <span className="font-mono text-xs">{found.serial}</span>
-      </Row>
-      <Row label="SHA-256">
+      </TermRow>
+      <TermRow label="SHA-256">
         <span className="font-mono text-xs">{found.fingerprint}</span>
-      </Row>
+      </TermRow>
     </dl>
   );
 }
@@ -67,15 +58,15 @@ function Renewal({ renewal }: { renewal: CertificateRenewal }) {
         </div>
       )}
       <dl className="divide-y divide-base-300">
-        <Row label="Authority">{renewal.directory}</Row>
-        <Row label="Asked for">{renewal.names.join(", ")}</Row>
-        <Row label="Proof">
+        <TermRow label="Authority">{renewal.directory}</TermRow>
+        <TermRow label="Asked for">{renewal.names.join(", ")}</TermRow>
+        <TermRow label="Proof">
           {renewal.proof} <span className="text-base-content/70">{renewal.proof === "http-01" ? "(it asks at port 80)" : "(it looks at the handshake at port 443)"}</span>
-        </Row>
-        {renewal.renewed_at && <Row label="Last came">{moment(renewal.renewed_at)}</Row>}
-        {renewal.next_at && !renewal.is_at_work && <Row label={renewal.fault ? "Next try" : "Will be renewed"}>{moment(renewal.next_at)}</Row>}
+        </TermRow>
+        {renewal.renewed_at && <TermRow label="Last came">{moment(renewal.renewed_at)}</TermRow>}
+        {renewal.next_at && !renewal.is_at_work && <TermRow label={renewal.fault ? "Next try" : "Will be renewed"}>{moment(renewal.next_at)}</TermRow>}
         {renewal.fault && (
-          <Row label="Failed">
+          <TermRow label="Failed">
             <p className="text-error">{renewal.fault}</p>
             {renewal.failed_at && (
               <p className="mt-1 text-base-content/70">
@@ -83,7 +74,7 @@ function Renewal({ renewal }: { renewal: CertificateRenewal }) {
                 {renewal.failures > 1 && `, ${renewal.failures} times in a row`}. It is tried again by itself.
               </p>
             )}
-          </Row>
+          </TermRow>
         )}
       </dl>
     </Section>

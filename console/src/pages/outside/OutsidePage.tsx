@@ -1,23 +1,14 @@
 import { Radar } from "lucide-react";
-import type { ReactNode } from "react";
 import { useOutside, useTryFromOutside } from "../../api/queries";
 import type { DoorOutside, FilterRemedy, NameVerdict, Outside } from "../../api/types";
 import { CodeBlock } from "../../components/CodeBlock";
 import { ErrorNote, LoadingNote } from "../../components/Notes";
+import { TermRow } from "../../components/TermRow";
 import { moment } from "../../lib/format";
 import { Section } from "../channel/Section";
 import { OUTCOMES, PURPOSES, SCOPES, VERDICTS } from "./words";
 
 const LEADS_HERE: NameVerdict[] = ["ours", "behind"];
-
-function Row({ label, children }: { label: string; children: ReactNode }) {
-  return (
-    <div className="grid gap-x-4 px-4 py-2.5 text-sm sm:grid-cols-[10rem_1fr] sm:px-5">
-      <dt className="text-base-content/70">{label}</dt>
-      <dd className="min-w-0 [overflow-wrap:anywhere]">{children}</dd>
-    </div>
-  );
-}
 
 /** Addresses, name and packet filter. */
 function Place({ outside }: { outside: Outside }) {
@@ -26,15 +17,15 @@ function Place({ outside }: { outside: Outside }) {
   return (
     <Section title="This machine">
       <dl className="divide-y divide-base-300">
-        <Row label="Addresses">
+        <TermRow label="Addresses">
           {outer.length === 0 && "none but that of the machine itself"}
           {outer.map((own) => (
             <p key={`${own.interface} ${own.address}`}>
               <span className="font-mono">{own.address}</span> <span className="text-base-content/70">{`${own.interface}, ${SCOPES[own.scope]}`}</span>
             </p>
           ))}
-        </Row>
-        <Row label="Public name">
+        </TermRow>
+        <TermRow label="Public name">
           {name ? (
             <>
               <p>
@@ -46,9 +37,9 @@ function Place({ outside }: { outside: Outside }) {
           ) : (
             <span className="text-base-content/75">There is none: set <code>host</code> in [house] of the settings.</span>
           )}
-        </Row>
-        <Row label="Packet filter">{filter.told}</Row>
-        <Row label="Helper out there">
+        </TermRow>
+        <TermRow label="Packet filter">{filter.told}</TermRow>
+        <TermRow label="Helper out there">
           {answerer ? (
             <>
               <p className="font-mono">{answerer.address}</p>
@@ -61,7 +52,7 @@ function Place({ outside }: { outside: Outside }) {
               There is none. Run <code>waverantd answer</code> on any machine outside, and name it in [outside] of the settings: then the doors can be tried from there.
             </span>
           )}
-        </Row>
+        </TermRow>
       </dl>
     </Section>
   );

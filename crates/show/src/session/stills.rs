@@ -16,6 +16,9 @@ pub const STILL_WIDTHS: [u32; 4] = [160, 320, 640, 1280];
 /// A still is good for so long, however often it is asked for and keyframes come.
 const GOOD_FOR: Duration = Duration::from_secs(2);
 
+/// Pictures that broke the decoder are left alone for so long.
+const SPARED: Duration = Duration::from_secs(60);
+
 /// The newest keyframe is wanted, however long ago it came.
 const ALLOWANCE: MediaTime = MediaTime::from_millis(600_000);
 
@@ -51,6 +54,15 @@ struct Made {
     jpegs: Result<[Bytes; STILL_WIDTHS.len()], NoStill>,
 }
 
+impl Made {
+    fn good_for(&self) -> Duration {
+        match self.jpegs {
+            Err(NoStill::Picture(StillError::Work(_))) => SPARED,
+            _ => GOOD_FOR,
+        }
+    }
+}
+
 impl Show {
     /// The newest keyframe as JPEG, of the smallest of [`STILL_WIDTHS`] that is at least `width`. It is decoded once for
     /// all who ask, and not more often than every two seconds.
@@ -61,7 +73,8 @@ impl Show {
         let place = STILL_WIDTHS.iter().position(|known| *known >= width).unwrap_or(STILL_WIDTHS.len() - 1);
         // Who asks meanwhile waits for the same still.
         let mut made = self.stills.0.lock().await;
-        let is_good = made.as_ref().is_some_and(|made| clock::now().saturating_duration_since(made.at) < GOOD_FOR);
+        let is_good =
+            made.as_ref().is_some_and(|made| clock::now().saturating_duration_since(made.at) < made.good_for());
         if !is_good {
             let newest = self.newest_keyframe().ok_or(NoStill::NoPicture)?;
             let of = newest.packet.pts;

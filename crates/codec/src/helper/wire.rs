@@ -51,7 +51,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::elsewhere::crafts::{Outcome, Task};
+    use crate::helper::crafts::{Outcome, Task};
 
     #[test]
     fn what_is_written_is_read() {

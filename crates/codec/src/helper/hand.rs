@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use waverant_media::{CodecParameters, TrackKind};
+use waverant_media::CodecParameters;
 
 use super::crafts::{Outcome, SoundCodec, Task, perform};
 use super::serve::Answer;
@@ -220,7 +220,6 @@ impl Hand {
 fn picture_config(codec: &CodecParameters) -> Result<Bytes, StillError> {
     match codec {
         CodecParameters::H264(config) => Ok(config.raw().clone()),
-        other if other.kind() == TrackKind::Video => Err(StillError::Codec(other.name().to_owned())),
         other => Err(StillError::Codec(other.name().to_owned())),
     }
 }
